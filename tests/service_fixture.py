@@ -20,6 +20,7 @@ from dravo.services.provisioning import roles as provisioning_roles
 from dravo.services.security import operators
 from dravo.services.security.secrets import KEY_FILE
 from dravo.services.sources import sources
+from dravo.services.sources.sources import SourceChange
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
 from dravo.store.pagination import PageRequest
@@ -67,7 +68,7 @@ class ServiceFixture:
         """Add a source, with the domains that it owns, and return its id."""
         sources.add(self.ctx, self.caller, key, key.title())
         if domains:
-            sources.change(self.ctx, self.caller, key, domains=domains)
+            sources.change(self.ctx, self.caller, key, SourceChange(domains=domains))
         with self.ctx.database.reading() as connection:
             return str(connection.execute(t.source.select().where(t.source.c.key == key)).one().id)
 

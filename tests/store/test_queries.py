@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
+from sqlalchemy import event
 
 from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
@@ -12,7 +13,10 @@ from dravo.services.provisioning import applications, connections, tasks
 from dravo.services.reporting import overview
 from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.services.sources import observations, sources
+from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.access import matrix
+from dravo.store.access.matrix import AccessScope
 from dravo.store.pagination import PageRequest
 from dravo.store.provisioning.tasks import TaskFilter
 from dravo.store.queries import access as access_queries
@@ -192,3 +196,20 @@ def test_a_user_shows_which_source_said_what(garden: ServiceFixture) -> None:
     }
     assert [each.group.name for each in user.groups] == ["Herbarium"]
     assert user.records[0].active
+
+
+def test_direct_access_is_found_by_its_own_index(garden: ServiceFixture) -> None:
+    with garden.ctx.database.reading() as connection:
+        asked: list[tuple[str, Any]] = []
+
+        def note(_: Any, __: Any, statement: str, given: Any, *___: Any) -> None:
+            asked.append((statement, given))
+
+        event.listen(connection, "before_cursor_execute", note)
+        matrix.list_users(
+            connection, AccessScope(now=clock.now(), only=matrix.DIRECT_ONLY), PageRequest(), count_to=100
+        )
+        statement, given = asked[0]
+        rows = connection.exec_driver_sql(f"EXPLAIN QUERY PLAN {statement}", given)
+        plan = [str(row[3]) for row in rows]
+    assert any("ix_access_direct" in step for step in plan), plan

@@ -22,13 +22,20 @@ class Sources(Noun):
         """Return one source."""
         return cast(t.Source, self._call("GET", f"/sources/{part(key)}"))
 
-    def add(self, key: str, label: str) -> t.Source:
-        """Add a source."""
-        return cast(t.Source, self._call("POST", "/sources", body={"key": key, "label": label}))
+    def add(self, key: str, label: str, connection_type: str = "inbound_scim") -> t.Source:
+        """Add a source with its first connection type: "inbound_scim", "import" or "sign_in"."""
+        body = {"key": key, "label": label, "connection_type": connection_type}
+        return cast(t.Source, self._call("POST", "/sources", body=body))
 
-    def change(self, key: str, label: str | None = None, domains: Sequence[str] | None = None) -> t.Source:
-        """Change a source's label or all its email domains; None keeps a value."""
-        given = {"label": label, "domains": domains if domains is None else [*domains]}
+    def change(
+        self,
+        key: str,
+        label: str | None = None,
+        domains: Sequence[str] | None = None,
+        note: str | None = None,
+    ) -> t.Source:
+        """Change a source's label, all its email domains or its note; None keeps a value."""
+        given = {"label": label, "domains": domains if domains is None else [*domains], "note": note}
         return cast(
             t.Source,
             self._call(

@@ -20,6 +20,7 @@ from dravo.services.changes.recompute import process_marks
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.ingest.conflicts import SourceConflict
 from dravo.services.sources import sources
+from dravo.services.sources.sources import SourceChange
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
 from tests.directories import Reading
@@ -231,7 +232,7 @@ def test_an_email_outside_owned_domains_links_no_user(
 def test_an_address_counts_that_a_source_says_which_owns_its_domain(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
-    sources.change(services.ctx, services.caller, "staff", domains=[OWNED.upper()])
+    sources.change(services.ctx, services.caller, "staff", SourceChange(domains=[OWNED.upper()]))
     record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
     reading = register(services)
     assert reading.run()["new"] == 1 and open_conflicts(services, "hr") == []
@@ -241,7 +242,7 @@ def test_an_address_counts_that_a_source_says_which_owns_its_domain(
 def test_a_user_in_conflict_causes_no_other_conflict(
     services: ServiceFixture, garden: dict[str, str]
 ) -> None:
-    sources.change(services.ctx, services.caller, "staff", domains=[OWNED])
+    sources.change(services.ctx, services.caller, "staff", SourceChange(domains=[OWNED]))
     record = services.user(garden["staff"], "new.hire.1", emails=email(f"new.hire@{OWNED}"))
     services.user(garden["contractors"], "mallory", emails=email(f"new.hire@{OWNED}"))
     assert len(open_conflicts(services)) == 1
@@ -252,16 +253,19 @@ def test_a_user_in_conflict_causes_no_other_conflict(
 
 def test_domains_of_a_source_are_checked(services: ServiceFixture, tmp_path: Path) -> None:
     services.source("staff")
+    domains = ["@Fernhollow.example", "fernhollow.example"]
     changed = sources.change(
-        services.ctx, services.caller, "staff", "Staff", ["@Fernhollow.example", "fernhollow.example"]
+        services.ctx, services.caller, "staff", SourceChange("Staff", domains, " Serves the staff. ")
     )
+    assert changed.note == "Serves the staff."
+    assert sources.change(services.ctx, services.caller, "staff", SourceChange(note="")).note is None
     assert (changed.label, changed.domains) == ("Staff", ["fernhollow.example"])
-    assert sources.change(services.ctx, services.caller, "staff", domains=[]).domains == []
+    assert sources.change(services.ctx, services.caller, "staff", SourceChange(domains=[])).domains == []
     for wrong in (["fernhollow"], ["una@fernhollow.example", "a b.example"]):
         with pytest.raises(InvalidInput, match="not a domain"):
-            sources.change(services.ctx, services.caller, "staff", domains=wrong)
+            sources.change(services.ctx, services.caller, "staff", SourceChange(domains=wrong))
     with pytest.raises(InvalidInput, match="The request changes nothing"):
-        sources.change(services.ctx, services.caller, "staff")
+        sources.change(services.ctx, services.caller, "staff", SourceChange())
     assert services.rows(t.audit)[-1].action == "changed source"
 
 

@@ -85,9 +85,7 @@ def test_a_user_marked_as_left_is_a_leaver(garden: Garden) -> None:
     assert garden.status(leaver.id) == "inactive"
 
 
-def test_a_mark_with_a_date_applies_from_that_day_on(
-    garden: Garden, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_mark_with_a_date_applies_from_that_day_on(garden: Garden, monkeypatch: pytest.MonkeyPatch) -> None:
     day = later(clock.now(), 3 * 86_400)[:10]
     garden.mark("left", from_=day)
     assert (garden.status(), garden.roles()) == ("active", ["viewer"])

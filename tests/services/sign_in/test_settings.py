@@ -22,6 +22,7 @@ from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.start import StartOptions
 from dravo.services.sign_in.test_sign_ins import NewTestSignIn
 from dravo.services.sources import sources
+from dravo.services.sources.sources import SourceChange
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
@@ -264,7 +265,10 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
     ctx, caller = services.ctx, services.caller
     for key in ("partners", "guests", "volunteers"):
         services.source(key)
-    assert sources.change(ctx, caller, "volunteers", domains=["elsewhere.example"]).shared_domains == []
+    assert (
+        sources.change(ctx, caller, "volunteers", SourceChange(domains=["elsewhere.example"])).shared_domains
+        == []
+    )
     for key, protocol in (("partners", "saml"), ("guests", "email_code")):
         fields = {"fields": FIELDS} if protocol == "saml" else {}
         sign_in_settings.change(

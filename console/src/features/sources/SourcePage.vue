@@ -3,14 +3,17 @@ import { useQuery, useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api } from '../../api/client'
 import { useAttempts } from '../../app/actions'
+import { useMay } from '../../app/session'
 import SourcePolicyPanel from './SourcePolicyPanel.vue'
 import ConflictsPanel from './ConflictsPanel.vue'
 import ScimChecklist from './ScimChecklist.vue'
+import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import ImportPanel from './ImportPanel.vue'
 import RequestTable from './RequestTable.vue'
 import ImportRunsPanel from './ImportRunsPanel.vue'
 import SchemaPanel from './SchemaPanel.vue'
+import SourceDialog from './SourceDialog.vue'
 import SignInSettings from '../sign-in/SignInSettings.vue'
 import SignInHistory from '../sign-in/SignInHistory.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
@@ -27,20 +30,21 @@ const source = useQuery({
 })
 const local = computed(() => source.data.value?.connection_type === 'local')
 const read = computed(() => source.data.value?.connection_type === 'import')
+const signInFirst = computed(() => source.data.value?.connection_type === 'sign_in')
 const kind = computed(() => {
   if (local.value) return 'Local users and groups'
-  if (source.data.value?.connection_type === 'sign_in') return 'Sign-in'
+  if (signInFirst.value) return 'Sign-in'
   return read.value ? 'Import' : 'Inbound SCIM'
 })
 const reading = useQuery({
   queryKey: ['sources', props.id, 'import'],
-  enabled: read,
+  enabled: computed(() => Boolean(source.data.value?.read_as)),
   queryFn: () => answered(api.GET('/api/v1/sources/{key}/import', { params: { path } })),
   refetchInterval: 5000,
 })
 /** Keeps the form of the import open with the result of its check. */
 const begun = ref(false)
-watch(source.data, (found) => (begun.value ||= found !== undefined && found.connection_type !== 'import'), {
+watch(source.data, (found) => (begun.value ||= found !== undefined && !found.read_as), {
   immediate: true,
 })
 const ready = computed(() => begun.value || reading.data.value !== undefined)
@@ -57,6 +61,7 @@ const signIn = useQuery({
   refetchInterval: 5000,
 })
 const queries = useQueryClient()
+const may = useMay()
 const { wrong, attempt } = useAttempts()
 /** Adds sign-in to the source; its values are entered on the Sign-in tab. */
 const letSignIn = (protocol: 'saml' | 'oidc' | 'email_code') =>
@@ -81,7 +86,7 @@ const tabs = computed(() => {
   if (read.value && signsIn.value)
     return [...reads, ...signs.slice(0, 2), ['sign-in-policy', 'Sign-in policy'] as const, ...pushes]
   if (read.value) return [...reads, ...pushes, ['sign-in', 'Add sign-in'] as const]
-  if (signsIn.value) return [...signs, conflicts, ...pushes]
+  if (signsIn.value || signInFirst.value) return [...signs, conflicts, ...pushes]
   return [
     pushes[0],
     conflicts,
@@ -90,7 +95,10 @@ const tabs = computed(() => {
     ['sign-in', 'Add sign-in'] as const,
   ]
 })
-const shown = computed(() => props.tab || tabs.value[0]![0])
+/** An import without settings begins with them. */
+const first = computed(() => (read.value && !source.data.value?.read_as ? 'import' : tabs.value[0]![0]))
+const shown = computed(() => props.tab || first.value)
+const editing = ref(false)
 const checklist = useQuery({
   queryKey: ['sources', props.id, 'checklist'],
   enabled: computed(() => source.data.value !== undefined && !local.value),
@@ -125,8 +133,11 @@ const checklist = useQuery({
               · last request <TimeLabel :at="source.data.value.last_call_at"
             /></template>
           </p>
+          <p v-if="source.data.value.note" class="note">{{ source.data.value.note }}</p>
         </div>
+        <v-btn v-if="!local && may('sources.change')" variant="outlined" @click="editing = true">Edit</v-btn>
       </div>
+      <SourceDialog v-model="editing" :source="source.data.value" @done="queries.invalidateQueries()" />
       <p v-for="each in source.data.value.shared_domains" :key="each.domain" role="note" class="panel shared">
         <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}.
         Dravo trusts both for emails of this domain, and users choose how to sign in.
@@ -154,7 +165,7 @@ const checklist = useQuery({
         <template v-else-if="['sign-in', 'sign-ins', 'sign-in-policy'].includes(shown)">
           <ErrorMessage :wrong="signIn.error.value ?? wrong" />
           <div v-if="!signsIn" class="panel">
-            <h2>Add sign-in to this source</h2>
+            <h2>{{ signInFirst ? 'Choose the protocol' : 'Add sign-in to this source' }}</h2>
             <p>
               Users sign in at their identity provider or with an emailed code. Dravo creates them at their
               first sign-in. Sign-in stays disabled until you enable it.
@@ -192,6 +203,14 @@ const checklist = useQuery({
             :source="id"
             :reading="reading.data.value ?? null"
           />
+          <div v-else-if="shown !== 'import' && !source.data.value.read_as" class="panel">
+            <EmptyState title="No import settings yet">
+              Choose the connector and enter its settings. Runs and the source policy follow from them.
+              <template #act>
+                <v-btn variant="outlined" :to="`/sources/${id}/import`">Import settings</v-btn>
+              </template>
+            </EmptyState>
+          </div>
           <template v-else-if="reading.data.value">
             <ImportRunsPanel
               v-if="shown === 'runs'"
@@ -221,6 +240,10 @@ const checklist = useQuery({
 </template>
 
 <style scoped>
+.note {
+  margin: 4px 0 0;
+  white-space: pre-line;
+}
 .shared {
   margin-bottom: 12px;
   border-left: 4px solid rgb(var(--v-theme-look));

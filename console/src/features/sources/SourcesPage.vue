@@ -15,16 +15,15 @@ const queries = useQueryClient()
 const adding = ref(false)
 const label = ref('')
 const key = ref('')
-const how = ref('push')
+const how = ref<'inbound_scim' | 'import' | 'sign_in'>('inbound_scim')
 const wrong = ref<unknown>(null)
 
 async function add(): Promise<void> {
   try {
-    const body = { key: key.value || keyOf(label.value), label: label.value }
+    const body = { key: key.value || keyOf(label.value), label: label.value, connection_type: how.value }
     const made = await answered(api.POST('/api/v1/sources', { body }))
     await queries.invalidateQueries()
-    const where = { read: '/import', 'sign-in': '/sign-in' }[how.value] ?? ''
-    await router.push(`/sources/${made.key}${where}`)
+    await router.push(`/sources/${made.key}`)
   } catch (problem) {
     wrong.value = problem
   }
@@ -60,7 +59,9 @@ const fetch = (after: string | undefined, count: number) =>
               item.connection_type === 'inbound_scim'
                 ? 'Inbound SCIM'
                 : item.connection_type === 'import'
-                  ? `Import (${item.read_as})`
+                  ? item.read_as
+                    ? `Import (${item.read_as})`
+                    : 'Import'
                   : item.connection_type === 'sign_in'
                     ? 'Sign-in'
                     : item.connection_type
@@ -90,13 +91,16 @@ const fetch = (after: string | undefined, count: number) =>
     </div>
     <FormDialog v-model="adding" title="Add source" act="Add" :wrong="wrong" @done="add">
       <v-radio-group v-model="how" label="Connection type" hide-details>
-        <v-radio value="push" label="Inbound SCIM: an identity provider sends users and groups to Dravo" />
         <v-radio
-          value="read"
+          value="inbound_scim"
+          label="Inbound SCIM: an identity provider sends users and groups to Dravo"
+        />
+        <v-radio
+          value="import"
           label="Import: Dravo reads an LDAP directory, a SCIM service or CSV files on a schedule"
         />
         <v-radio
-          value="sign-in"
+          value="sign_in"
           label="Sign-in: users sign in with SAML, OpenID Connect or an emailed code, and are created just in time"
         />
       </v-radio-group>

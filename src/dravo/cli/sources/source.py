@@ -20,6 +20,13 @@ from dravo.cli.output import (
 from dravo.cli.sources import source_import
 from dravo.client import Dravo
 
+# The next command, by connection type.
+_NEXT = {
+    "inbound_scim": "dravo source create-token {} --label LABEL",
+    "import": "dravo source set-import {} ldap|scim|csv --set NAME=VALUE",
+    "sign_in": "dravo sign-in set {} --protocol saml|oidc|email_code",
+}
+
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
@@ -41,9 +48,24 @@ def add_commands(nouns: Any) -> None:
 
 
 def _declare_add(verbs: Any) -> None:
-    parser = command(verbs, "add", _add, "add a source", ["dravo source add staff --label 'Staff directory'"])
+    parser = command(
+        verbs,
+        "add",
+        _add,
+        "add a source",
+        [
+            "dravo source add staff --label 'Staff directory'",
+            "dravo source add estates --label Estates --connection-type import",
+        ],
+    )
     parser.add_argument("key", help="key for URLs; it cannot be changed later")
     parser.add_argument("--label", required=True, help="label")
+    parser.add_argument(
+        "--connection-type",
+        choices=tuple(_NEXT),
+        default="inbound_scim",
+        help="first connection type: inbound_scim, import or sign_in (default inbound_scim)",
+    )
 
 
 def _declare_change(verbs: Any) -> None:
@@ -51,7 +73,7 @@ def _declare_change(verbs: Any) -> None:
         verbs,
         "change",
         _change,
-        "change the label or the email domains of a source",
+        "change the label, the email domains or the note of a source",
         ["dravo source change staff --domain fernhollow.example"],
     )
     parser.add_argument("key", help="key of the source")
@@ -63,6 +85,7 @@ def _declare_change(verbs: Any) -> None:
         metavar="DOMAIN",
         help="email domain of the source; repeat for all domains; '' removes all",
     )
+    parser.add_argument("--note", help="note for other operators; '' removes it")
 
 
 def _declare_checklist(verbs: Any) -> None:
@@ -177,7 +200,7 @@ def _declare_revoke_token(verbs: Any) -> None:
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
     domains = None if given.domains is None else [each for each in given.domains if each]
-    changed = dravo.sources.change(given.key, given.label, domains)
+    changed = dravo.sources.change(given.key, given.label, domains, given.note)
     if given.json:
         show_json(changed)
         return
@@ -189,7 +212,12 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
             file=sys.stderr,
         )
     facts(
-        {"Key": changed["key"], "Label": changed["label"], "Domains": ", ".join(changed["domains"]) or "none"}
+        {
+            "Key": changed["key"],
+            "Label": changed["label"],
+            "Domains": ", ".join(changed["domains"]) or "none",
+            "Note": changed["note"] or "none",
+        }
     )
 
 
@@ -208,16 +236,11 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.sources.add(given.key, given.label)
+    made = dravo.sources.add(given.key, given.label, given.connection_type)
     if given.json:
         show_json(made)
     else:
-        print(
-            f"Added '{made['label']}'. Next, for inbound SCIM: dravo source create-token {made['key']} "
-            "--label LABEL"
-        )
-        print(f"For an import: dravo source set-import {made['key']} ldap|scim|csv --set NAME=VALUE")
-        print(f"For sign-in: dravo sign-in set {made['key']} --protocol saml|oidc|email_code")
+        print(f"Added '{made['label']}'. Next: {_NEXT[given.connection_type].format(made['key'])}")
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:

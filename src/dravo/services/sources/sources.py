@@ -44,8 +44,30 @@ class SharedDomain:
     sources: list[KeyAndLabel]
 
 
-def add(ctx: AppContext, caller: Caller, key: str, label: str) -> SourceLine:
-    """Add a source that pushes.
+INBOUND_SCIM = "inbound_scim"
+
+
+@dataclass(frozen=True)
+class SourceChange:
+    """Changes of a source; None keeps a value.
+
+    Attributes:
+        domains: all domains that it owns. Other sources link records to its users by email only within these.
+        note: a note of operators; "" removes it.
+    """
+
+    label: str | None = None
+    domains: Sequence[str] | None = None
+    note: str | None = None
+
+
+def add(
+    ctx: AppContext, caller: Caller, key: str, label: str, connection_type: str = INBOUND_SCIM
+) -> SourceLine:
+    """Add a source.
+
+    Args:
+        connection_type: "inbound_scim", "import" or "sign_in"; more types can be added later.
 
     Raises:
         InvalidInput, AlreadyExists.
@@ -55,7 +77,7 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> SourceLine:
         "id": source_id,
         "key": check_key(key),
         "label": check_label(label),
-        "connection_type": "inbound_scim",
+        "connection_type": connection_type,
         "priority": 100,
         "created_at": now,
     }
@@ -68,7 +90,12 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> SourceLine:
                 ctx.keys,
                 caller,
                 now,
-                AuditEvent("added source", "source", source_id, details={"key": key, "label": label}),
+                AuditEvent(
+                    "added source",
+                    "source",
+                    source_id,
+                    details={"key": key, "label": label, "connection_type": connection_type},
+                ),
             )
     except IntegrityError:
         raise AlreadyExists(
@@ -77,27 +104,24 @@ def add(ctx: AppContext, caller: Caller, key: str, label: str) -> SourceLine:
     return one(ctx, key)
 
 
-def change(
-    ctx: AppContext, caller: Caller, key: str, label: str | None = None, domains: Sequence[str] | None = None
-) -> SourceLine:
-    """Change a source's label or the email domains that it owns; the key stays.
-
-    Args:
-        domains: all domains that it owns. Other sources link records to its users by email only within these.
+def change(ctx: AppContext, caller: Caller, key: str, wanted: SourceChange) -> SourceLine:
+    """Change a source's label, the email domains that it owns, or its note; the key stays.
 
     Raises:
         NotFound, InvalidInput.
     """
     given: dict[str, Any] = {}
-    if label is not None:
-        given["label"] = check_label(label)
-    if domains is not None:
-        given["domains"] = read_domains(domains)
+    if wanted.label is not None:
+        given["label"] = check_label(wanted.label)
+    if wanted.domains is not None:
+        given["domains"] = read_domains(wanted.domains)
+    if wanted.note is not None:
+        given["note"] = wanted.note.strip() or None
     if not given:
-        raise InvalidInput("The request changes nothing.", "Set `label` or `domains`.")
+        raise InvalidInput("The request changes nothing.", "Set `label`, `domains` or `note`.")
     with ctx.database.writing() as connection:
         row = source_by_key(connection, key)
-        before = {"label": row.label, "domains": list(row.domains or ())}
+        before = {"label": row.label, "domains": list(row.domains or ()), "note": row.note}
         source_rows.update_source(connection, row.id, **given)
         raise_revision(connection)
         details = {"key": key, "before": {name: before[name] for name in given}, "after": given}
@@ -166,6 +190,7 @@ class SourceLine:
 
     key: str
     label: str
+    note: str | None
     domains: list[str]
     connection_type: str
     sign_in_status: str | None
@@ -244,6 +269,7 @@ def _line(row: ListedSource, shared: list[SharedDomain]) -> SourceLine:
     return SourceLine(
         key=row.key,
         label=row.label,
+        note=row.note,
         domains=list(row.domains or ()),
         connection_type="import" if row.read_as else "sign_in" if row.sign_in_status else row.connection_type,
         sign_in_status=row.sign_in_status,

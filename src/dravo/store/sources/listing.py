@@ -32,6 +32,7 @@ class ListedSource:
     id: str
     key: str
     label: str
+    note: str | None
     connection_type: str
     created_at: Instant
     domains: list[str] | None
@@ -78,6 +79,7 @@ def _statement(activity: ListedActivity) -> Select[Any]:
         s.id,
         s.key,
         s.label,
+        s.note,
         s.connection_type,
         s.created_at,
         s.domains,

@@ -24,6 +24,7 @@ class Source:
         policy: the answers to the source policy as `core.source_policy` reads them; None before they are
             given.
         domains: the email domains that it owns, beside those of its policies, or None.
+        note: a note of operators, or None.
     """
 
     id: str
@@ -36,6 +37,7 @@ class Source:
     policy: dict[str, Any] | None
     domains: list[str] | None
     created_at: Instant
+    note: str | None
 
 
 def by_key(connection: Connection, key: str) -> Source | None:

@@ -204,7 +204,14 @@ some_of(
     where="until_at IS NULL",
 )
 Index("ix_access_history", access.c.user_id, access.c.from_at)
-some_of("ix_access_direct", access.c.user_id, where="until_at IS NULL AND direct_only = 1")
+# With all columns that its queries read: otherwise the planner can prefer the index of open access.
+some_of(
+    "ix_access_direct",
+    access.c.user_id,
+    access.c.direct_only,
+    access.c.until_at,
+    where="until_at IS NULL AND direct_only = 1",
+)
 Index("ix_access_began", access.c.from_at)
 some_of("ix_access_ended", access.c.until_at, where="until_at IS NOT NULL")
 

@@ -33,6 +33,8 @@ source = Table(
     # them.
     Column("domains", Json),
     at("created_at", nullable=False),
+    # A note of operators.
+    Column("note", Text),
 )
 
 # Import settings of a source: the connector with its settings, and the position of the last import.

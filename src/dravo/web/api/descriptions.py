@@ -470,6 +470,8 @@ def describe(document: dict[str, Any]) -> None:
 
 
 def _object_of(path: str, name: str) -> str | None:
-    """Return what a path parameter names, by the segment before it."""
+    """Return what `{id}` or `{key}` of a path names, by the segment before it."""
+    if name not in ("id", "key"):
+        return None
     before, found, _ = path.partition(f"/{{{name}}}")
     return OBJECTS.get(before.rpartition("/")[2]) if found else None

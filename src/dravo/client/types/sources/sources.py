@@ -147,6 +147,7 @@ class Source(TypedDict):
 
     key: str
     label: str
+    note: str | None
     domains: list[str]
     connection_type: str
     sign_in_status: str | None

@@ -13,7 +13,7 @@ from dravo.services.sources import scim_checklist, sources
 from dravo.services.sources import tokens as scim_tokens
 from dravo.services.sources.schemas import SourceSchema
 from dravo.services.sources.scim_checklist import SetupChecklist
-from dravo.services.sources.sources import SourceLine
+from dravo.services.sources.sources import SourceChange, SourceLine
 from dravo.services.sources.tokens import NewScimToken, ScimToken
 from dravo.store.pagination import ItemList, Page
 from dravo.store.queries.scim_requests import RequestFilter
@@ -49,9 +49,9 @@ def list_sources(query: PageQuery) -> Page[SourceLine]:
 def add_source(body: AddSourceRequest) -> tuple[SourceLine, int]:
     """Add a source.
 
-    The key must be unique and cannot be changed later.
+    The key must be unique and cannot be changed later. More connection types can be added later.
     """
-    return sources.add(app_context(), caller(), body.key, body.label), 201
+    return sources.add(app_context(), caller(), body.key, body.label, body.connection_type), 201
 
 
 @routes.get("/sources/<key>", responses=responses("sources.sources.Source"))
@@ -69,9 +69,10 @@ def get_source(path: KeyPath) -> SourceLine:
 def change_source(path: KeyPath, body: ChangeSourceRequest) -> SourceLine:
     """Change a source.
 
-    Changes the label or the email domains.
+    Changes the label, the email domains or the note.
     """
-    return sources.change(app_context(), caller(), path.key, body.label, body.domains)
+    wanted = SourceChange(body.label, body.domains, body.note)
+    return sources.change(app_context(), caller(), path.key, wanted)
 
 
 @routes.delete("/sources/<key>", responses={204: None})

@@ -22,6 +22,9 @@ class AddSourceRequest(RequestModel):
 
     key: Text = Field(description="Key for URLs; it cannot be changed later.")
     label: Text
+    connection_type: Literal["inbound_scim", "import", "sign_in"] = Field(
+        "inbound_scim", description="First connection type: inbound_scim, import or sign_in."
+    )
 
 
 class ChangeSourceRequest(RequestModel):
@@ -31,6 +34,7 @@ class ChangeSourceRequest(RequestModel):
     domains: list[Text] | None = Field(
         None, description="All email domains that the source owns, such as fernhollow.example."
     )
+    note: Text | None = Field(None, description="Note for other operators; empty removes it.")
 
 
 class CreateScimTokenRequest(CreateTokenRequest):
@@ -78,6 +82,7 @@ class Source(Model):
 
     key: str
     label: str = Field(description="Label of the source.")
+    note: str | None = Field(description="Note of operators, or null.")
     domains: list[str] = Field(description="All email domains of the source.")
     connection_type: str
     sign_in_status: str | None
