@@ -3,10 +3,11 @@
 import type { Schemas } from '../api/client'
 import CopyValue from './CopyValue.vue'
 
-defineProps<{ values: Schemas['ChecklistValue'][] }>()
+defineProps<{ values: Schemas['ChecklistValue'][]; warnings?: string[] }>()
 </script>
 
 <template>
+  <p v-for="each in warnings" :key="each" role="note" class="warning">{{ each }}</p>
   <dl>
     <template v-for="line in values" :key="line.name">
       <dt>{{ line.name }}</dt>
@@ -20,6 +21,11 @@ defineProps<{ values: Schemas['ChecklistValue'][] }>()
 </template>
 
 <style scoped>
+.warning {
+  border-left: 4px solid rgb(var(--v-theme-look));
+  margin: 0 0 12px;
+  padding-left: 12px;
+}
 dl {
   display: grid;
   grid-template-columns: 130px 1fr;

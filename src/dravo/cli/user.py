@@ -144,6 +144,13 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
         },
         user["attributes"],
     )
+    for record in user["records"]:
+        status = "left" if record["deleted_at"] else "active" if record["active"] else "inactive"
+        print(
+            f"Source record of {record['source']['label']} ({record['connection_type']}), {status}, changed "
+            f"{moment(record['modified_at'])} UTC"
+        )
+        table({"Attribute": lambda a: a["name"], "Value": lambda a: a["value"]}, record["attributes"])
     if user["groups"]:
         print("Groups")
         table(

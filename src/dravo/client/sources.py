@@ -104,11 +104,11 @@ class Sources(Noun):
         )
 
     def preview_priority(self, key: str, **values: Any) -> t.Preview:
-        """Preview another priority of a source: `precedence`, `deactivation_wins`, `updates`."""
+        """Preview another priority of a source: `priority`, `deactivation_wins`, `updates`."""
         return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
     def change_priority(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
-        """Change the priority of a source: `precedence`, `deactivation_wins`, `updates`.
+        """Change the priority of a source: `priority`, `deactivation_wins`, `updates`.
 
         Args:
             confirm: the label of the source; required for a serious change.

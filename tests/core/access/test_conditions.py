@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dravo.core.access.conditions import read_condition, seen, text_of, user_type
+from dravo.core.access.conditions import read_condition, read_entered_condition, seen, text_of, user_type
 from dravo.core.access.evaluation import compute_access, decide_about
 from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name
 from dravo.core.access.types import AccessConfig, Assignment, UserFacts
@@ -136,3 +136,41 @@ def test_a_pattern_that_would_hang_others_does_not() -> None:
 @pytest.mark.parametrize("name", ["department", "Department", "DEPARTMENT", f"{ENTERPRISE}:department"])
 def test_an_enterprise_attribute_is_known_by_each_of_its_names(name: str) -> None:
     assert read_condition(f'{name} eq "Herbarium"').needs == (ENTERPRISE, "department", "herbarium")
+
+
+@pytest.mark.parametrize(
+    "text",
+    ['groups eq "Botanists"', 'title pr and not (groups co "Bot")', 'GROUPS  sw "a"', '(groups ne "x")'],
+)
+def test_groups_compared_with_a_text_are_refused_with_the_right_form(text: str) -> None:
+    with pytest.raises(InvalidInput, match="compares groups with a text") as caught:
+        read_entered_condition(text)
+    assert 'groups[display eq "Botanists" and source eq "staff"]' in caught.value.hint
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "groups pr",
+        'groups.value eq "g1"',
+        'groups[display eq "B" and source eq "staff"]',
+        'title eq "groups eq x"',
+    ],
+)
+def test_other_conditions_on_groups_are_accepted(text: str) -> None:
+    assert read_entered_condition(text).text == text
+
+
+@pytest.mark.parametrize(
+    ("text", "user", "holds"),
+    [
+        ('givenName eq "Una"', {"name": {"givenName": "Una"}}, True),
+        ('familyname sw "Ker"', {"name": {"familyName": "Kerrigan"}}, True),
+        ('manager eq "m1"', {ENTERPRISE: {"manager": {"value": "m1"}}}, True),
+        ('manager.displayName eq "Rosa"', {ENTERPRISE: {"manager": {"displayName": "Rosa"}}}, True),
+        ('(manager eq "m2")', {ENTERPRISE: {"manager": {"value": "m1"}}}, False),
+    ],
+)
+def test_short_names_of_name_and_manager(text: str, user: dict[str, Any], holds: bool) -> None:
+    condition = read_condition(text)
+    assert condition.holds(seen(user, (), ("staff",))) is holds and condition.text == text

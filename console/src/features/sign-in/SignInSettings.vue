@@ -100,14 +100,14 @@ function hand(text: string, name: string): void {
       sends codes only to addresses in the domains of this source. Unknown addresses get a code only if the
       source policy creates users.
     </p>
-    <ChecklistValues :values="signIn.give" />
+    <ChecklistValues :values="signIn.give" :warnings="signIn.warnings" />
     <h3>Setup checklist</h3>
     <ChecklistStatus :ticks="signIn.ticks" />
   </section>
   <div v-else class="two">
     <section class="panel" aria-labelledby="give">
       <h2 id="give">Values for the provider</h2>
-      <ChecklistValues :values="signIn.give">
+      <ChecklistValues :values="signIn.give" :warnings="signIn.warnings">
         <template v-if="saml">
           <dt>Certificate</dt>
           <dd>

@@ -24,7 +24,7 @@ function save(): void {
   <div class="two">
     <section class="panel" aria-labelledby="give">
       <h2 id="give">Values for the identity provider</h2>
-      <ChecklistValues :values="checklist.give">
+      <ChecklistValues :values="checklist.give" :warnings="checklist.warnings">
         <dt>Token</dt>
         <dd>
           <template v-if="checklist.usable_tokens">{{ checklist.usable_tokens }} active</template>

@@ -23,7 +23,8 @@ async function add(): Promise<void> {
     const body = { key: key.value || keyOf(label.value), label: label.value, connection_type: how.value }
     const made = await answered(api.POST('/api/v1/sources', { body }))
     await queries.invalidateQueries()
-    await router.push(`/sources/${made.key}`)
+    // The form of an import stays open while its settings are saved.
+    await router.push(`/sources/${made.key}${how.value === 'import' ? '/import' : ''}`)
   } catch (problem) {
     wrong.value = problem
   }

@@ -282,6 +282,17 @@ const remaining = computed(() => {
                 <td>
                   <router-link :to="`/sources/${each.source.key}`">{{ each.source.label }}</router-link>
                   <div class="mono">{{ each.external_id || each.id }}</div>
+                  <details>
+                    <summary>Attributes</summary>
+                    <table class="plain" :aria-label="`Attributes of the record of ${each.source.label}`">
+                      <tbody>
+                        <tr v-for="attribute in each.attributes" :key="attribute.name">
+                          <td>{{ attribute.name }}</td>
+                          <td class="value">{{ attribute.value }}</td>
+                        </tr>
+                      </tbody>
+                    </table>
+                  </details>
                 </td>
                 <td>
                   <StatusLabel :status="each.deleted_at ? 'left' : each.active ? 'active' : 'inactive'" />

@@ -6,7 +6,9 @@ import argparse
 import sys
 from typing import Any
 
+from dravo.cli.access.assignment import show_preview
 from dravo.cli.output import (
+    UsageError,
     command,
     facts,
     list_options,
@@ -34,6 +36,7 @@ def add_commands(nouns: Any) -> None:
     list_options(command(verbs, "list", _list, "list sources"))
     _declare_add(verbs)
     _declare_change(verbs)
+    _declare_set_priority(verbs)
     _declare_checklist(verbs)
     _declare_remove(verbs)
     _declare_tokens(verbs)
@@ -86,6 +89,35 @@ def _declare_change(verbs: Any) -> None:
         help="email domain of the source; repeat for all domains; '' removes all",
     )
     parser.add_argument("--note", help="note for other operators; '' removes it")
+
+
+def _declare_set_priority(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "set-priority",
+        _set_priority,
+        "change the priority of a source among several that report one user",
+        [
+            "dravo source set-priority staff --priority 10 --preview",
+            "dravo source set-priority staff --deactivation-wins yes",
+        ],
+    )
+    parser.add_argument("key", help="key of the source")
+    parser.add_argument(
+        "--priority", type=int, metavar="N", help="priority, 0 to 1000; the lowest number wins"
+    )
+    parser.add_argument(
+        "--deactivation-wins",
+        choices=("yes", "no"),
+        help="yes: an inactive record deactivates the user, whatever other sources report",
+    )
+    parser.add_argument(
+        "--updates", choices=("yes", "no"), help="no: the source never changes users of other sources"
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the source; required if the change is serious"
+    )
 
 
 def _declare_checklist(verbs: Any) -> None:
@@ -248,6 +280,30 @@ def _remove(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"Removed '{given.key}'.")
 
 
+def _set_priority(given: argparse.Namespace, dravo: Dravo) -> None:
+    values: dict[str, Any] = {} if given.priority is None else {"priority": given.priority}
+    for name in ("deactivation_wins", "updates"):
+        if (value := getattr(given, name)) is not None:
+            values[name] = value == "yes"
+    if not values:
+        raise UsageError("No value given. Use --priority, --deactivation-wins or --updates.")
+    if given.preview:
+        show_preview(given, dravo.sources.preview_priority(given.key, **values))
+        return
+    changed = dravo.sources.change_priority(given.key, confirm=given.confirm, **values)
+    if given.json:
+        show_json(changed)
+        return
+    facts(
+        {
+            "Key": changed["key"],
+            "Priority": str(changed["priority"]),
+            "Deactivation wins": "yes" if changed["deactivation_wins"] else "no",
+            "Updates users of other sources": "yes" if changed["updates"] else "no",
+        }
+    )
+
+
 def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
     checklist = dravo.sources.checklist(given.key)
     if given.json:
@@ -258,6 +314,8 @@ def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     print(f"Setup checklist of '{checklist['source']['label']}'\n\nValues for the identity provider:\n")
     facts({line["name"]: line["value"] for line in checklist["give"]})
+    for warning in checklist["warnings"]:
+        print(f"Warning: {warning}")
     print(f"\nActive tokens: {checklist['usable_tokens']}\n\nSteps at the identity provider:\n")
     for line in checklist["provider_steps"]:
         print(f"- {line}")

@@ -69,6 +69,13 @@ class PossibleAccess(TypedDict):
     role: RoleRef | None
 
 
+class RecordAttribute(TypedDict):
+    """An attribute as a source reports it."""
+
+    name: str
+    value: str
+
+
 class User(TypedDict):
     """A user with all details."""
 
@@ -142,3 +149,4 @@ class UserRecord(TypedDict):
     created_at: str
     modified_at: str
     deleted_at: str | None
+    attributes: list[RecordAttribute]

@@ -8,6 +8,7 @@ active).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
@@ -121,16 +122,42 @@ def read_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
     )
 
 
-# Attributes of the enterprise extension have short names too.
+# `groups` compared with a text: by RFC 7644 that is the ID of a group, but people write names.
+_GROUPS_COMPARED = re.compile(r"(?<![\w.:])groups\s+(?:eq|ne|co|sw|ew|gt|ge|lt|le)(?!\w)", re.IGNORECASE)
+
+
+def read_entered_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Condition:
+    """Return a condition as an operator enters it; raises as `read_condition`, and where `groups` itself is
+    compared with a text.
+    """
+    condition = read_condition(text, extensions)
+    outside = "".join(piece for number, piece in enumerate(_by_quotes(text)) if number % 2 == 0)
+    if _GROUPS_COMPARED.search(outside):
+        raise InvalidInput(
+            "The rule compares groups with a text, but a group has an ID and a name.",
+            'Use groups[display eq "Botanists" and source eq "staff"], or the group ID: groups.value '
+            'eq "...".',
+            "rule",
+        )
+    return condition
+
+
+# Short names: attributes of the enterprise extension, the manager (by ID), and the parts of the name.
 _SHORT = {
-    attribute.name.lower(): attribute.name
-    for attribute in ENTERPRISE_SCHEMA.attributes
-    if attribute.name != "manager"
+    **{
+        attribute.name.lower(): f"{ENTERPRISE_SCHEMA.id}:{attribute.name}"
+        for attribute in ENTERPRISE_SCHEMA.attributes
+    },
+    "manager": f"{ENTERPRISE_SCHEMA.id}:manager.value",
+    "manager.value": f"{ENTERPRISE_SCHEMA.id}:manager.value",
+    "manager.displayname": f"{ENTERPRISE_SCHEMA.id}:manager.displayName",
+    "givenname": "name.givenName",
+    "familyname": "name.familyName",
 }
 
 
 def _with_shorter_names(text: str) -> str:
-    """Return a filter with the URN before the enterprise attributes; quoted texts stay."""
+    """Return a filter with complete names in place of short ones; quoted texts stay."""
     pieces: list[str] = []
     for number, piece in enumerate(_by_quotes(text)):
         if number % 2:
@@ -144,7 +171,7 @@ def _with_shorter_names(text: str) -> str:
 def _long(word: str) -> str:
     bare = word.lstrip("(")
     name = _SHORT.get(bare.lower())
-    return f"{word[: len(word) - len(bare)]}{ENTERPRISE_SCHEMA.id}:{name}" if name else word
+    return f"{word[: len(word) - len(bare)]}{name}" if name else word
 
 
 def _by_quotes(text: str) -> Iterator[str]:

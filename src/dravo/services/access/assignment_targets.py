@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.access.conditions import read_condition
+from dravo.core.access.conditions import read_entered_condition
 from dravo.core.access.patterns import compile_pattern
 from dravo.core.days import read_span
 from dravo.core.errors import InvalidInput, NotFound
@@ -144,7 +144,7 @@ def _check_request(wish: AssignmentRequest) -> None:
 def _resolve_rule(
     connection: Connection, wish: AssignmentRequest, rule: str, row: dict[str, Any]
 ) -> ResolvedAssignment:
-    condition = read_condition(rule, extensions(connection))
+    condition = read_entered_condition(rule, extensions(connection))
     row = {**row, "rule": condition.text}
     if wish.source is None:
         return ResolvedAssignment(row, {"rule": condition.text})

@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.access import evaluation as access_evaluation
-from dravo.core.access.conditions import Condition, read_condition, seen
+from dravo.core.access.conditions import Condition, read_entered_condition, seen
 from dravo.core.access.types import Assignment, UserFacts
 from dravo.core.identity.records import UserRecord
 from dravo.core.plan_types import ConfigSnapshot
@@ -42,7 +42,7 @@ def try_rule(ctx: AppContext, text: str) -> MatchingUsers:
         InvalidInput: for an invalid condition, with the position.
     """
     with ctx.database.reading() as connection:
-        condition = read_condition(text, extensions(connection))
+        condition = read_entered_condition(text, extensions(connection))
         catalogue = ctx.catalogue.get(connection)
         reach = 0
         first: list[UserRef] = []

@@ -35,6 +35,30 @@ class UserAttribute:
 
 
 @dataclass(frozen=True)
+class RecordAttribute:
+    """An attribute as a source reports it."""
+
+    name: str
+    value: str
+
+
+@dataclass(frozen=True)
+class UserDetailRecord:
+    """A source record of a user with its attributes, masked for operators who may not see them."""
+
+    id: str
+    source: KeyAndLabel
+    connection_type: str
+    external_id: str | None
+    user_name: str | None
+    active: bool
+    created_at: Instant
+    modified_at: Instant
+    deleted_at: Instant | None
+    attributes: list[RecordAttribute]
+
+
+@dataclass(frozen=True)
 class UserDetailMark:
     """The mark of a user by an operator.
 
@@ -57,7 +81,7 @@ class UserDetail(UserLine):
     """A user with all details; `ended` is former access."""
 
     attributes: list[UserAttribute]
-    records: list[UserRecord]
+    records: list[UserDetailRecord]
     groups: list[UserGroup]
     access: list[AccessLine]
     ended: list[AccessLine]
@@ -84,20 +108,13 @@ def user(ctx: AppContext, name: str) -> UserDetail:
         records = user_queries.records_of(connection, row.id)
         if masking.hidden():
             line = replace(line, email=masking.email(line.email))
-            records = [
-                replace(each, external_id=masking.HIDDEN if each.external_id else None) for each in records
-            ]
         return UserDetail(
             **vars(line),
             attributes=[
-                UserAttribute(
-                    name,
-                    masking.HIDDEN if masking.is_masked(name) else value,
-                    labels.get(row.value_sources.get(path, "")),
-                )
+                UserAttribute(name, _masked(name, value), labels.get(row.value_sources.get(path, "")))
                 for path, name, value in _flat(row.attributes)
             ],
-            records=records,
+            records=[_record_of(each) for each in records],
             groups=group_queries.memberships_of(connection, row.id),
             access=access_queries.access(connection, most, AccessFilter(user_id=row.id)).items,
             ended=access_queries.access(connection, most, AccessFilter(user_id=row.id, ended=True)).items,
@@ -105,6 +122,18 @@ def user(ctx: AppContext, name: str) -> UserDetail:
             being_recomputed=recompute_marks.is_marked(connection, row.id),
             mark=_mark_of(row, records),
         )
+
+
+def _masked(name: str, value: str) -> str:
+    return masking.HIDDEN if masking.is_masked(name) else value
+
+
+def _record_of(record: UserRecord) -> UserDetailRecord:
+    columns = {name: value for name, value in vars(record).items() if name != "data"}
+    if masking.hidden():
+        columns["external_id"] = masking.HIDDEN if record.external_id else None
+    attributes = [RecordAttribute(name, _masked(name, value)) for _, name, value in _flat(record.data)]
+    return UserDetailRecord(**columns, attributes=attributes)
 
 
 def _mark_of(row: User, records: Sequence[UserRecord]) -> UserDetailMark | None:

@@ -25,7 +25,7 @@ from dravo.services.sign_in.settings.provider import KnownProvider
 from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.services.sources.observations import EMAIL_CODE_CHECKLIST, SIGN_IN_CHECKLIST
-from dravo.services.sources.scim_checklist import ChecklistItem, ChecklistValue
+from dravo.services.sources.scim_checklist import ChecklistItem, ChecklistValue, address_warnings
 from dravo.store.queries.references import KeyAndLabel
 from dravo.store.sources import observations
 from dravo.store.sources.settings import SourceSignIn
@@ -47,7 +47,12 @@ class OurCertificate:
 
 @dataclass(frozen=True)
 class SignInSetup:
-    """The sign-in settings of a source with the setup checklist; `text` is the checklist to send."""
+    """The sign-in settings of a source with the setup checklist.
+
+    Attributes:
+        warnings: why other systems may not reach the given addresses.
+        text: the checklist to send.
+    """
 
     source: KeyAndLabel
     protocol: str
@@ -69,6 +74,7 @@ class SignInSetup:
     seen: list[SampleAttribute]
     provider_steps: list[str]
     start: str
+    warnings: list[str]
     text: str = ""
 
 
@@ -109,6 +115,7 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> SignInSetup:
         seen=_seen(ctx, caller, key),
         provider_steps=_switch_on(row),
         start=addresses(base, key)["start"],
+        warnings=address_warnings(base),
     )
     return replace(found, text=_to_send(found))
 
@@ -164,6 +171,7 @@ def _give(row: SourceSignIn, base: str, key: str) -> list[ChecklistValue]:
             value=rest.partition("/")[0],
             note="If the URL is entered in parts.",
         ),
+        ChecklistValue(name="Source key", value=key, note="A part of the path."),
     ]
     if row.protocol == SAML:
         return [

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ipaddress
 from dataclasses import dataclass, replace
+from urllib.parse import urlsplit
 
 from dravo.core.instants import Instant
 from dravo.services.context import AppContext
@@ -42,7 +44,12 @@ class ChecklistTrouble:
 
 @dataclass(frozen=True)
 class SetupChecklist:
-    """The setup checklist of inbound SCIM; `text` is the checklist to send, without the token."""
+    """The setup checklist of inbound SCIM.
+
+    Attributes:
+        warnings: why other systems may not reach the given addresses.
+        text: the checklist to send, without the token.
+    """
 
     source: KeyAndLabel
     give: list[ChecklistValue]
@@ -50,7 +57,28 @@ class SetupChecklist:
     provider_steps: list[str]
     ticks: list[ChecklistItem]
     trouble: list[ChecklistTrouble]
+    warnings: list[str]
     text: str = ""
+
+
+def address_warnings(base: str) -> list[str]:
+    """Return why other systems may not reach this service at its address; none for a usual address."""
+    host = urlsplit(base).hostname or ""
+    try:
+        local = ipaddress.ip_address(host).is_loopback or ipaddress.ip_address(host).is_unspecified
+    except ValueError:
+        local = host == "localhost" or host.endswith(".localhost")
+    if local:
+        return [
+            f"The addresses name this machine ({host}), which other systems cannot reach. Start the service "
+            "with --public-url, such as https://dravo.fernhollow.example."
+        ]
+    if base.startswith("http://"):
+        return [
+            "The addresses are not encrypted (http). Many providers accept https only. Put a proxy with a "
+            "certificate in front, and start the service with --public-url."
+        ]
+    return []
 
 
 def checklist(ctx: AppContext, key: str, base: str) -> SetupChecklist:
@@ -79,6 +107,7 @@ def checklist(ctx: AppContext, key: str, base: str) -> SetupChecklist:
             ChecklistValue(name="Scheme", value=scheme, note="If the URL is entered in parts."),
             ChecklistValue(name="Host and port", value=host, note="If the URL is entered in parts."),
             ChecklistValue(name="Path", value=f"/{path}", note="If the URL is entered in parts."),
+            ChecklistValue(name="Source key", value=key, note="The last part of the path."),
             ChecklistValue(
                 name="Authentication",
                 value="Bearer token",
@@ -106,6 +135,7 @@ def checklist(ctx: AppContext, key: str, base: str) -> SetupChecklist:
             for what in PROBLEMS
             if what in seen and seen[what].detail
         ],
+        warnings=address_warnings(base),
     )
     return replace(found, text=_to_send(found))
 

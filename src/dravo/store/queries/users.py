@@ -194,7 +194,7 @@ def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, 
 
 @dataclass(frozen=True)
 class UserRecord:
-    """A source record of a user, without its content."""
+    """A source record of a user; `data` is its SCIM User."""
 
     id: str
     source: KeyAndLabel
@@ -205,10 +205,11 @@ class UserRecord:
     created_at: Instant
     modified_at: Instant
     deleted_at: Instant | None
+    data: dict[str, Any]
 
 
 def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
-    """Return the records of a user, without their content."""
+    """Return the records of a user, the oldest first."""
     r, s = t.record.c, t.source.c
     statement = (
         select(
@@ -238,6 +239,7 @@ def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
             created_at=row.created_at,
             modified_at=row.modified_at,
             deleted_at=row.deleted_at,
+            data=row.data,
         )
         for row in connection.execute(statement)
     ]

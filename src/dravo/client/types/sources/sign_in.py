@@ -170,6 +170,7 @@ class SignIn(TypedDict):
     seen: list[SampleAttribute]
     provider_steps: list[str]
     start: str
+    warnings: list[str]
     text: str
 
 

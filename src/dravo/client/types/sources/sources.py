@@ -132,6 +132,7 @@ class SetupChecklist(TypedDict):
     provider_steps: list[str]
     ticks: list[ChecklistItem]
     trouble: list[ChecklistTrouble]
+    warnings: list[str]
     text: str
 
 

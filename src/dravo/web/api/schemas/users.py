@@ -55,6 +55,13 @@ class UserAttribute(Model):
     source: KeyAndLabel | None
 
 
+class RecordAttribute(Model):
+    """An attribute as a source reports it."""
+
+    name: str = Field(description="Name of the attribute.")
+    value: str = Field(description="Value in the source record, masked if the operator may not see it.")
+
+
 class UserRecord(Model):
     """A source record of a user."""
 
@@ -67,6 +74,7 @@ class UserRecord(Model):
     created_at: str
     modified_at: str
     deleted_at: str | None
+    attributes: list[RecordAttribute] = Field(description="Attributes in the source record.")
 
 
 class UserGroup(Model):

@@ -192,6 +192,7 @@ class SignIn(Model):
     seen: list[SampleAttribute]
     provider_steps: list[str]
     start: str
+    warnings: list[str] = Field(description="Why other systems may not reach the addresses.")
     text: str
 
 

@@ -154,6 +154,7 @@ class SetupChecklist(Model):
     provider_steps: list[str]
     ticks: list[ChecklistItem]
     trouble: list[ChecklistTrouble]
+    warnings: list[str] = Field(description="Why other systems may not reach the addresses.")
     text: str = Field(description="The checklist as text to send, without the token.")
 
 
