@@ -4,6 +4,7 @@ indexed SELECT.
 
 from __future__ import annotations
 
+import gc
 import random
 import statistics
 import tempfile
@@ -102,6 +103,9 @@ def run() -> None:
                 source_id = connection.execute(t.source.select()).one().id
             fill(ctx, source_id, size)
             insert_access(ctx)
+            # As in the service: what stays is not collected again and again.
+            gc.collect()
+            gc.freeze()
 
             def users(words: str | None = None, status: str | None = None, ctx: AppContext = ctx) -> None:
                 with ctx.database.reading() as connection:

@@ -103,7 +103,10 @@ def test_codes_by_mail_are_set_up_by_commands(
     letters.faults(refusing=True)
     assert "550 No such user" in dravo("mail", "test", "una@fernhollow.example").stderr
     letters.faults()
-    assert "--protocol saml|oidc|email_code" in dravo("source", "add", key, "--label", key).stdout
+    assert (
+        "--protocol saml|oidc|email_code"
+        in dravo("source", "add", key, "--label", key, "--connection-type", "sign_in").stdout
+    )
     assert (
         "Missing: the domains"
         in dravo(

@@ -123,6 +123,8 @@ HARMLESS = (
     "/api/v1/groups/{id}/members/preview",
     "/api/v1/reviews/{id}/preview",
     "/api/v1/sources/{key}/priority/preview",
+    "/api/v1/user-marks/preview",
+    "/api/v1/user-marks/remove/preview",
     "/api/v1/records/{record}/link/preview",
     "/api/v1/jobs/{id}",
     "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
@@ -183,6 +185,8 @@ LOOKED_AT = {
         "/api/v1/groups/{id}/members/preview",
         "/api/v1/reviews/{id}/preview",
         "/api/v1/sources/{key}/priority/preview",
+        "/api/v1/user-marks/preview",
+        "/api/v1/user-marks/remove/preview",
         "/api/v1/records/{record}/link/preview",
         "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
     )
@@ -209,6 +213,8 @@ OF_ATTRIBUTES = {
     ("POST", "/api/v1/users/{user}/preview"),
     ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
     ("POST", "/api/v1/sources/{key}/priority/preview"),
+    ("POST", "/api/v1/user-marks/preview"),
+    ("POST", "/api/v1/user-marks/remove/preview"),
     ("POST", "/api/v1/records/{record}/link/preview"),
     ("POST", "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun"),
 }

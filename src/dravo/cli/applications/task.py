@@ -163,7 +163,8 @@ def _show_task(given: argparse.Namespace, task: Any) -> None:
     for attempt in task["tries"]:
         print(f"\n{attempt['started_at'][:19]}Z  {attempt['outcome']}")
         for exchange in attempt["exchanges"]:
-            together = f", {exchange['together']} changes together" if exchange["together"] else ""
+            count = exchange["bulk_operations"]
+            together = f", {count} changes in one request" if count else ""
             answer = (
                 f"{exchange['status'] or 'no answer'} in {exchange['milliseconds']} ms{together} "
                 f"{exchange['excerpt'] or ''}"

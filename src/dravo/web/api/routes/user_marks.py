@@ -9,7 +9,7 @@ from dravo.services.security import masking
 from dravo.store import user_marks as stored
 from dravo.store.pagination import Page
 from dravo.store.user_marks import MarkedUser
-from dravo.web.api.auth import ALL, api_blueprint, app_context, caller, needs, page_request
+from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.common import SearchQuery
@@ -19,7 +19,7 @@ routes = api_blueprint("user_marks")
 
 
 @routes.get("/user-marks", responses=responses("users.PageOfMarkedUsers"))
-@needs("users.read", of=ALL)
+@needs("users.read")
 def list_marks(query: SearchQuery) -> Page[MarkedUser]:
     """List marked users.
 
