@@ -10,7 +10,7 @@ import httpx
 import pytest
 
 from dravo.core.errors import InvalidInput
-from dravo.protocols.directory.csv_files import CsvSettings, read_table
+from dravo.protocols.directory.csv_table import CsvSettings, read_table
 from dravo.protocols.directory.reader import BadLine, DirectoryTrouble
 from dravo.services.imports import config as import_config
 from dravo.services.imports import policy_preview

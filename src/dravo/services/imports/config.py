@@ -23,7 +23,7 @@ from dravo.protocols.directory.connectors import (
     open_reader,
     read_settings,
 )
-from dravo.protocols.directory.csv_files import FILES, LARGEST_FILE, read_table
+from dravo.protocols.directory.csv_table import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.reader import Checked, Reader
 from dravo.services import settings as organization_settings
 from dravo.services.context import AppContext

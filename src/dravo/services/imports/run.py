@@ -28,7 +28,8 @@ from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.ingest.bulk_groups import BulkGroups
-from dravo.services.ingest.bulk_users import BATCH, BulkUsers, write_lines
+from dravo.services.ingest.bulk_leavers import BATCH, write_lines
+from dravo.services.ingest.bulk_users import BulkUsers
 from dravo.services.ingest.run_log import RunOptions, end
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from dravo.core.instants import instant
-from dravo.protocols.directory.csv_files import FILES
+from dravo.protocols.directory.csv_table import FILES
 from dravo.services.context import AppContext
 
 FOLDER = "files"

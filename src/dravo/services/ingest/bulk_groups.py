@@ -17,7 +17,8 @@ from dravo.core.instants import Instant
 from dravo.core.planning import plan_user, with_groups
 from dravo.protocols.directory.reader import GroupEntry
 from dravo.services.context import AppContext
-from dravo.services.ingest.bulk_users import LET, BulkUsers, write_lines
+from dravo.services.ingest.bulk_leavers import write_lines
+from dravo.services.ingest.bulk_users import LET, BulkUsers
 from dravo.services.ingest.intake import Intake
 from dravo.store import clock, groups, memberships, provisioned_groups, recompute_marks, records
 from dravo.store.ids import new_id

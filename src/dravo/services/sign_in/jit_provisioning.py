@@ -20,7 +20,8 @@ from dravo.protocols.directory.reader import NOTED, Entry
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.changes.recompute import recompute_user
 from dravo.services.context import AppContext
-from dravo.services.ingest.bulk_users import CHANGED, CONFLICT, NEW, UNKNOWN, BulkUsers
+from dravo.services.ingest.bulk_leavers import CHANGED, CONFLICT, NEW, UNKNOWN
+from dravo.services.ingest.bulk_users import BulkUsers
 from dravo.services.ingest.run_log import RunOptions
 from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in.verification import JitResult, StepLog

@@ -9,13 +9,9 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection
-from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
-from dravo.core.identity.claims import told_groups
-from dravo.core.identity.names import fold
 from dravo.core.identity.records import searchable
-from dravo.core.instants import Instant, later
 from dravo.protocols.directory.reader import NOTED
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import events, settings
@@ -23,34 +19,34 @@ from dravo.services.context import AppContext
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.security import operator_sso, operators
 from dravo.services.security.operator_sso import OPERATORS, USERS
-from dravo.services.security.secrets import digest
-from dravo.services.sign_in import messages as sign_in_messages
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
 from dravo.services.sign_in.messages import FOR_USERS, STEP_OF, write_trace
+from dravo.services.sign_in.response_checks import (
+    apply_subject_claim,
+    check_lasting,
+    check_sign_in_test,
+    check_status,
+    reject_replay,
+)
 from dravo.services.sign_in.settings.protocols import PROTOCOLS, SAML
-from dravo.services.sign_in.settings.settings import DISABLED, ENABLED, PILOT
+from dravo.services.sign_in.settings.settings import DISABLED
 from dravo.services.sign_in.start import HOME
 from dravo.services.sign_in.verification import (
-    TRANSIENT,
     JitResult,
     SignInAttempt,
     prove_oidc,
     prove_saml,
-    seconds_of,
 )
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store.imports import records as imported_records
-from dravo.store.sign_in import requests as sign_in_requests
 from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sources import settings as source_settings
 
 LARGEST_RESPONSE = 1024 * 1024
-# An assertion is valid for at most 24 hours, so its ID is kept for longer, whatever the clock skew.
-LONGEST_REMEMBERED = 26 * 3_600.0
 LINKED = "linked"
 
 
@@ -177,7 +173,7 @@ def complete_sign_in(
     observations.note_apart(ctx, way.source.id, observations.ANSWERED)
     try:
         way.proved = way.named = prove()
-        _reject_replay(ctx, way)
+        reject_replay(ctx, way)
         observations.note_apart(ctx, way.source.id, observations.PROVED)
         if way.begun is not None and way.begun.operator_id is not None:
             return _linked(ctx, way)
@@ -185,7 +181,7 @@ def complete_sign_in(
         if operator is not None and way.row.serves == OPERATORS:
             return _entered(ctx, way, operator)
         try:
-            _apply_subject_claim(way)
+            apply_subject_claim(way)
             way.arrival = _provision(ctx, way)
         except SignInRefused as wrong:
             # An operator gets in as an operator, whatever the status of the user is.
@@ -209,7 +205,7 @@ def complete_sign_in(
 def _linked(ctx: AppContext, way: SignInAttempt) -> SignInResult:
     """Link the operator who asked for it to the verified identity."""
     assert way.proved is not None
-    _check_lasting(way)
+    check_lasting(way)
     operator_sso.link(ctx, way.request.operator_id or "", way.source, way.proved)
     way.steps.note("Operator", "The operator can now sign in through this source.")
     with ctx.database.writing() as connection:
@@ -242,7 +238,7 @@ def _operator(ctx: AppContext, way: SignInAttempt) -> Any:
 
 
 def _entered(ctx: AppContext, way: SignInAttempt, operator: Any) -> SignInResult:
-    _check_lasting(way)
+    check_lasting(way)
     with ctx.database.writing() as connection:
         trace = write_trace(
             connection,
@@ -263,57 +259,12 @@ def _entered(ctx: AppContext, way: SignInAttempt, operator: Any) -> SignInResult
 
 def _begin_session(ctx: AppContext, way: SignInAttempt, operator: Any) -> str:
     assert way.named is not None
-    _check_lasting(way)
+    check_lasting(way)
     return operator_sso.enter(ctx, way.source, operator, way.named)
 
 
 def _home_of_operators(back: str) -> str:
     return "/" if back == HOME else back
-
-
-def _check_lasting(way: SignInAttempt) -> None:
-    """Check that the subject is permanent, because an operator is linked to it."""
-    if way.named is not None and way.named.format == TRANSIENT:
-        hint = "Configure the provider to send a persistent NameID."
-        raise SignInRefused(
-            "no_subject", "The provider sends a new NameID at each sign-in (transient NameID).", hint
-        )
-
-
-def _reject_replay(ctx: AppContext, way: SignInAttempt) -> None:
-    """Check that an assertion is accepted once only; raises "replay"."""
-    assert way.proved is not None
-    mark, until = way.proved.once
-    try:
-        with ctx.database.writing() as connection:
-            sign_in_requests.insert_consumed(connection, way.source.id, digest(mark), _instant(until))
-    except IntegrityError:
-        hint = "Start the sign-in again. Do not use the Back button."
-        raise SignInRefused("replay", "This response was used already.", hint) from None
-    way.steps.note("Not a replay", "The response is used for the first time.")
-
-
-def _instant(seconds: float) -> Instant:
-    # Times are checked before: nothing is accepted that is valid for longer than the longest setting plus the
-    # clock skew.
-    return later(clock.now(), max(60.0, min(seconds - seconds_of(clock.now()) + 300, LONGEST_REMEMBERED)))
-
-
-def _apply_subject_claim(way: SignInAttempt) -> None:
-    """Use the configured claim as the subject, in place of the provider's own subject."""
-    name = way.row.settings.get("subject_claim")
-    if not name or way.proved is None:
-        return
-    values = [
-        str(each)
-        for known, some in way.proved.attributes.items()
-        if fold(known) == fold(name)
-        for each in some
-    ]
-    if len(values) != 1 or not values[0].strip():
-        hint = "Configure the provider to send one value, or choose another subject claim."
-        raise SignInRefused("no_subject", f"The subject claim '{name}' has {len(values)} values.", hint)
-    way.proved = replace(way.proved, subject=values[0])
 
 
 def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
@@ -332,10 +283,10 @@ def _provision(ctx: AppContext, way: SignInAttempt) -> JitResult:
         ),
     )
     way.user = one.user()
-    _check_sign_in_test(way)
+    check_sign_in_test(way)
     if way.row.serves == OPERATORS:
         return _tried_by_operator(ctx, way)
-    _check_status(ctx, way, one)
+    check_status(ctx, way, one)
     if not way.observes and settings_["refresh"]:
         _refresh(ctx, way)
     return one.take(way.user)
@@ -373,54 +324,6 @@ def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
             NOTED,
             wrong.hint,
         )
-
-
-def _check_sign_in_test(way: SignInAttempt) -> None:
-    """Check that a test sign-in is used by its user."""
-    if way.sign_in_test is None or way.user is None:
-        return
-    found = searchable(way.user)
-    if way.sign_in_test.user_key not in (fold(found.user_name), fold(found.email or "")):
-        hint = "Sign in as the invited user, or create a test sign-in for this user."
-        raise SignInRefused(
-            "wrong_user",
-            f"The test sign-in is for '{way.sign_in_test.user}', but '{found.user_name}' signed in.",
-            hint,
-        )
-    way.steps.note(
-        "Test sign-in",
-        f"Test sign-in for '{way.sign_in_test.user}', mode {'observe' if way.observes else 'apply'}.",
-    )
-
-
-def _check_status(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> None:
-    """Check that the sign-in status of the source includes this user."""
-    if way.sign_in_test is not None:
-        return
-    if way.row.status == ENABLED:
-        return
-    if way.row.status == PILOT and _in_pilot(ctx, way, one):
-        way.steps.note("Status", f"The user is a member of the pilot group '{way.row.settings['pilot']}'.")
-        return
-    raise (
-        sign_in_messages.not_in_pilot(way.row.settings["pilot"])
-        if way.row.status == PILOT
-        else sign_in_messages.off()
-    )
-
-
-def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
-    """Whether a user is in the pilot group, by claims or by known memberships."""
-    assert way.proved is not None
-    wanted = fold(way.row.settings["pilot"])
-    if wanted in {fold(each) for each in told_groups(one.policy, one.entry.attributes) or ()}:
-        return True
-    with ctx.database.reading() as connection:
-        record = sign_in_users.record_of_subject(connection, way.source.id, way.proved.native_id)
-        if record is None:
-            return False
-        pilot = way.row.settings["pilot"]
-        return sign_in_users.is_in_group(connection, way.source.id, pilot, record.user_id)
 
 
 def _in(ctx: AppContext, way: SignInAttempt) -> SignInResult:
