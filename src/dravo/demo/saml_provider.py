@@ -71,9 +71,10 @@ class SamlProvider:
         self.kept["keys"] = [{"id": secrets.token_hex(4), "key": pem, "certificate": certificate}]
         self.data_file.write_text(json.dumps(self.kept))
 
-    def fault(self, name: str) -> Any:
+    def fault(self, name: str) -> str | int | float | bool | None:
         """Return whether a fault is switched on, and how."""
-        return self.kept["faults"].get(name)
+        found: str | int | float | bool | None = self.kept["faults"].get(name)
+        return found
 
     def claims(self, name: str) -> dict[str, list[str]]:
         """Return the claims of a user."""
@@ -155,7 +156,7 @@ class SamlProvider:
         status = "Success"
         if form["who"] not in self.kept["users"] or self.fault("not_assigned"):
             status = "RequestDenied"
-        now = datetime.now(UTC) + timedelta(seconds=self.fault("clock_skew") or 0)
+        now = datetime.now(UTC) + timedelta(seconds=float(self.fault("clock_skew") or 0))
         content = base64.b64encode(self.response(form, now, status)).decode()
         text = (
             "<!doctype html><html lang=en><meta charset=utf-8><title>Back</title>"

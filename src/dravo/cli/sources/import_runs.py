@@ -19,6 +19,7 @@ from dravo.cli.output import (
     show_list,
 )
 from dravo.client import Dravo
+from dravo.client.types import ImportRun
 
 MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
 
@@ -79,7 +80,7 @@ def add_verbs_about_runs(verbs: Any) -> None:
     decide.add_argument("--user", help="user to link, with the decision link")
 
 
-def follow(dravo: Dravo, key: str, run: Any) -> Any:
+def follow(dravo: Dravo, key: str, run: ImportRun) -> ImportRun:
     """Show the progress of a run until it ends; return the run."""
     shape = (
         TextColumn("{task.description}"),

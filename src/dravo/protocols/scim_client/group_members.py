@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Generator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,7 +13,14 @@ from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import GROUP_URN
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.account_sync import segment
-from dravo.protocols.scim_client.group_types import Accounts, Question, ReachedGroup, WantedGroup
+from dravo.protocols.scim_client.group_types import (
+    Accounts,
+    GroupReading,
+    MemberConversation,
+    Question,
+    ReachedGroup,
+    WantedGroup,
+)
 from dravo.protocols.scim_client.responses import Refused, classify
 
 CHUNK = 100
@@ -73,9 +80,7 @@ class _NoPatch(Exception):
     """The application supports no PATCH."""
 
 
-def change(
-    wanted: WantedGroup, remote_id: str, origin: str | None
-) -> Generator[Question, Any, ReachedGroup | None]:
+def change(wanted: WantedGroup, remote_id: str, origin: str | None) -> MemberConversation:
     """Change an existing group by the differences; None if it does not exist after all.
 
     Removals are sent first: no member stays because of another one that the application does not know any
@@ -179,9 +184,7 @@ def _apart(
     return [part.of(members[:half]), part.of(members[half:])]
 
 
-def _replace(
-    wanted: WantedGroup, remote_id: str, origin: str | None
-) -> Generator[Question, Any, ReachedGroup | None]:
+def _replace(wanted: WantedGroup, remote_id: str, origin: str | None) -> MemberConversation:
     current = yield from read_group(remote_id)
     if current is None:
         return None
@@ -219,7 +222,7 @@ def _replace(
         )
 
 
-def read_group(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:
+def read_group(remote_id: str) -> GroupReading:
     """Read a group by its ID in the application; None if it does not exist (404)."""
     response: Response = yield Request("GET", f"/Groups/{segment(remote_id)}")
     return None if response.status == 404 else classify(response, "reading the group")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -75,3 +75,7 @@ Question = Request | FullListQuery | Accounts
 
 
 Conversation = Generator[Question, Any, ReachedGroup]
+# A change of members; None where the application has no such group.
+MemberConversation = Generator[Question, Any, ReachedGroup | None]
+# The group as the application has it, or None.
+GroupReading = Generator[Question, Any, Mapping[str, Any] | None]

@@ -1,4 +1,4 @@
-"""Leavers of a run: users whom a source no longer reports."""
+"""Leavers of a run: users that a source no longer reports."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def write_lines(connection: Connection, lines: Sequence[Mapping[str, Any]]) -> N
 
 
 class BulkLeavers:
-    """Finds and removes the users whom a run did not report."""
+    """Finds and removes the users that a run did not report."""
 
     def __init__(
         self,

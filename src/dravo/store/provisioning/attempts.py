@@ -180,7 +180,7 @@ def continue_task(
 
 
 def judge_removal_again(connection: Connection, task_id: str) -> None:
-    """Have the removal limit judge a task again, whose change takes away more by now."""
+    """Have the removal limit judge a task again, because its change removes more by now."""
     d = t.task.c
     where = (d.id == task_id, d.removes.is_(False))
     connection.execute(update(t.task).where(*where).values(removes=True, released_at=None))
