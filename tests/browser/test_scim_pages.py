@@ -193,9 +193,7 @@ def test_a_user_who_may_exist_under_another_source_is_linked_on_the_source_page(
     page = open_page(signed_in=True)
     page.goto(f"/sources/{second}")
     page.get_by_role("tab", name="Conflicts (1)").click()
-    row = page.get_by_role("row").filter(
-        has_text=f"Another source already has a user with the user name '{name}'."
-    )
+    row = page.get_by_role("row").filter(has_text=f"Another user already has the user name '{name}'.")
     expect(row).to_be_visible()
     check_accessible(page)
     row.get_by_role("button", name="Link").click()

@@ -213,3 +213,38 @@ def test_when_an_application_is_compared_is_set_and_said_in_words(garden: Garden
     assert "No schedule" in garden.run("application", "set", "commands-app", "--reconcile-schedule", "")
     wrong = dravo(garden.running, "application", "set", "commands-app", "--reconcile-schedule", "nightly")
     assert wrong.returncode == 2 and "not a schedule" in wrong.stderr
+
+
+def test_a_match_rule_links_a_user_that_another_source_reports(
+    running: Running, fresh: Callable[[str], str]
+) -> None:
+    first, second, name = fresh("staff"), fresh("partners"), fresh("ada")
+    providers = {key: running.provider(key) for key in (first, second)}
+    mail = {"emails": [{"value": f"{name}@{first}.example"}]}
+    providers[first].user(name, displayName=f"Ada {name}", **mail)
+
+    def ran(*arguments: str, code: int = 0) -> str:
+        done = dravo(running, "source", *arguments)
+        assert done.returncode == code, (done.stdout, done.stderr)
+        return done.stdout + done.stderr
+
+    assert "owns no email domain" in ran("matching", second, "email", code=2)
+    for key in (first, second):
+        ran("change", key, "--domain", f"{first}.example", "--note", "Shares its users")
+    assert "A new record is linked to the user with the same email" in ran(
+        "matching", second, "email", "--preview"
+    )
+    assert "ask" in ran("matching", second)
+    assert "email" in ran("matching", second, "email")
+    answer = providers[second].http.post("/Users", json={"userName": f"{name}.two", **mail})
+    assert answer.status_code == 201
+    read = providers[second].http.get(f"/Users/{answer.json()['id']}").json()
+    assert (read["userName"], read["id"]) == (f"{name}.two", answer.json()["id"])
+    with running.dravo as client:
+        (user,) = client.users.list(words=name)
+        records = client.users.get(user["id"])["records"]
+    assert [each["source"]["key"] for each in records] == [first, second]
+    assert {"name": "userName", "value": f"{name}.two"} in records[1]["attributes"]
+    assert "linked to the existing user" in ran("requests", second)
+    assert "Updates users of other sources" in ran("set-priority", second, "--updates", "no")
+    assert "No value given" in ran("set-priority", second, code=2)

@@ -47,6 +47,7 @@ PREVIEWS = {
     ("PUT", "/sources/{key}/priority"): ("POST", "/sources/{key}/priority/preview"),
     ("PUT", "/sources/{key}/sign-in"): ("POST", "/sources/{key}/sign-in/preview"),
     ("POST", "/sources/{key}/sign-in/status"): ("POST", "/sources/{key}/sign-in/status/preview"),
+    ("PUT", "/sources/{key}/scim-matching"): ("POST", "/sources/{key}/scim-matching/preview"),
     ("POST", "/user-marks"): ("POST", "/user-marks/preview"),
     ("POST", "/user-marks/remove"): ("POST", "/user-marks/remove/preview"),
     ("PUT", "/users/{user}"): ("POST", "/users/{user}/preview"),

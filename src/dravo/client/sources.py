@@ -45,6 +45,20 @@ class Sources(Noun):
             ),
         )
 
+    def matching(self, key: str) -> t.ScimMatching:
+        """Return the match rule of a source's inbound SCIM."""
+        return cast(t.ScimMatching, self._call("GET", f"/sources/{part(key)}/scim-matching"))
+
+    def change_matching(self, key: str, match: str) -> t.ScimMatching:
+        """Change the match rule: "ask", "user_name" or "email"."""
+        path = f"/sources/{part(key)}/scim-matching"
+        return cast(t.ScimMatching, self._call("PUT", path, body={"match": match}))
+
+    def preview_matching(self, key: str, match: str) -> t.ChangeEffects:
+        """Return the effects of `change_matching`; nothing is changed."""
+        path = f"/sources/{part(key)}/scim-matching/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body={"match": match}))
+
     def remove(self, key: str) -> None:
         """Delete a source without users and groups."""
         self._call("DELETE", f"/sources/{part(key)}")

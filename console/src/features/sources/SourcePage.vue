@@ -7,6 +7,7 @@ import { useMay } from '../../app/session'
 import SourcePolicyPanel from './SourcePolicyPanel.vue'
 import ConflictsPanel from './ConflictsPanel.vue'
 import ScimChecklist from './ScimChecklist.vue'
+import ScimMatchingPanel from './ScimMatchingPanel.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import ImportPanel from './ImportPanel.vue'
@@ -232,6 +233,7 @@ const checklist = useQuery({
         <template v-else>
           <ScimChecklist v-if="checklist.data.value" :checklist="checklist.data.value" />
           <TokenTable :source="id" />
+          <ScimMatchingPanel :source="id" />
           <PriorityPanel :source="source.data.value" />
         </template>
       </template>

@@ -40,7 +40,7 @@ class IngestChange:
     """What ingest did to one user or group, for traces.
 
     `before` is None for a new object, `after` None for a deleted one; `marked` tells that its users are
-    recomputed later.
+    recomputed later, `linked` that a new record belongs to an existing user.
     """
 
     kind: str
@@ -52,6 +52,7 @@ class IngestChange:
     added: int = 0
     removed: int = 0
     marked: bool = False
+    linked: bool = False
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from sqlalchemy import Connection
 
 from dravo.core.access.types import Assignment
 from dravo.core.errors import NotFound, StalePreview
-from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, bind
+from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, Binding, bind
 from dravo.core.identity.names import fold, lookalike_key
 from dravo.core.identity.records import UserRecord, searchable
 from dravo.core.instants import Instant
@@ -28,6 +28,7 @@ from dravo.services.ingest.types import (
     IngestOptions,
     IngestResult,
 )
+from dravo.services.sources.scim_matching import match_record
 from dravo.store import (
     clock,
     groups,
@@ -74,17 +75,25 @@ class UserIntake(IngestAttempts):
             binding = bind(None, new_user)
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data)
+                if others:
+                    matched = match_record(connection, source_id, data, others, new_user)
+                    if isinstance(matched, Binding):
+                        binding = matched
+                known = None if binding.new else user_snapshots.users(connection, [binding.user_id])
+            undecided = binding.new and bool(others)
             record = UserRecord(
-                record_id, source_id, self.connection_type, data, binding.user_id, undecided=bool(others)
+                record_id, source_id, self.connection_type, data, binding.user_id, undecided=undecided
             )
-            outcome = plan_user(
-                UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id))),
-                catalogue,
-                now,
+            after = (
+                UserSnapshot(binding.user_id, None, (record,), direct=tuple(direct(binding.user_id)))
+                if known is None
+                else with_record(known[binding.user_id], record)
             )
-            write_trace = manner.prepare(
-                IngestChange("user", binding.user_id, None, data, [outcome], catalogue)
+            outcome = plan_user(after, catalogue, now)
+            done = IngestChange(
+                "user", binding.user_id, None, data, [outcome], catalogue, linked=not binding.new
             )
+            write_trace = manner.prepare(done)
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 if self._others(connection, source_id, data) != others:
@@ -93,7 +102,7 @@ class UserIntake(IngestAttempts):
                     )
                 apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
                 records.insert_record(connection, record, now)
-                if others:
+                if undecided:
                     self._note_conflict(connection, source_id, record_id, data, others, now)
                 if unique:
                     records.claim(connection, record_id, source_id, unique)
@@ -275,10 +284,10 @@ class UserIntake(IngestAttempts):
         found, (_, _, alike) = searchable(data), _matched_values(data)
         names = user_queries.user_name_keys(connection, others)
         if found.user_name_key in names:
-            return NAME_KNOWN, f"Another source already has a user with the user name '{found.user_name}'."
+            return NAME_KNOWN, f"Another user already has the user name '{found.user_name}'."
         if alike in names:
             return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
-        return EMAIL_KNOWN, f"Another source already has a user with the email address '{found.email}'."
+        return EMAIL_KNOWN, f"Another user already has the email address '{found.email}'."
 
     def _look_at(
         self, source_id: str, record_id: str

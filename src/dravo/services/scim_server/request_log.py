@@ -163,7 +163,7 @@ def _sentence(done: IngestChange) -> str:
         return f"Removed {name}."
     parts = []
     if done.before is None:
-        parts.append(f"Created {name}")
+        parts.append(f"Created {name}, linked to the existing user" if done.linked else f"Created {name}")
     else:
         changed = changed_attributes(done.before, done.after)
         if "active" in changed and done.after.get("active") is False:

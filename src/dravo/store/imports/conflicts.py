@@ -142,6 +142,18 @@ def with_conflicts(connection: Connection, source_id: str, subject: str) -> set[
     return set(connection.execute(select(c.native_id).where(*where)).scalars())
 
 
+def open_users(connection: Connection, source_id: str, connection_type: str) -> list[dict[str, Any]]:
+    """Return the SCIM Users of all open conflicts about users of a source's connection."""
+    c = t.conflict.c
+    statement = select(c.entry).where(
+        c.source_id == source_id,
+        c.connection_type == connection_type,
+        c.subject == "user",
+        c.status == OPEN,
+    )
+    return [entry["user"] for entry in connection.execute(statement).scalars()]
+
+
 def number_of_open_conflicts(connection: Connection, source_id: str) -> int:
     """Return how many conflicts of a source wait for a decision."""
     c = t.conflict.c

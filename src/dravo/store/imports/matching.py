@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, exists, select
+from sqlalchemy import Connection, exists, or_, select
 
 from dravo.core.identity.matching import Candidate
 from dravo.core.identity.names import user_name_key
@@ -13,6 +13,7 @@ from dravo.core.identity.records import LOCAL
 from dravo.store import tables as t
 from dravo.store.imports.records import IMPORT, chunks
 
+INBOUND_SCIM = "inbound_scim"
 # Users with a record in an open conflict; they are not candidates for matching.
 _UNDECIDED = exists().where(
     t.record.c.user_id == t.user.c.id, t.record.c.deleted_at.is_(None), t.record.c.undecided.is_(True)
@@ -157,19 +158,22 @@ def elsewhere(
     lookalike: str | None,
     but: str | None = None,
 ) -> frozenset[str]:
-    """Return the IDs of other sources' users with a user name or email, and of all users with a name that
-    looks the same.
+    """Return the IDs of users with a user name or email that another connection reports, and of all users
+    with a name that looks the same.
 
     Args:
         connection: a reading connection.
-        source_id: the source whose own users do not count.
+        source_id: the source whose inbound SCIM asks; its own records do not count.
         name, email, lookalike: as they are compared; None for no email, and for a name that looks like no
             other.
         but: the ID of a user who does not count.
     """
     u, r = t.user.c, t.record.c
     known = exists().where(
-        r.user_id == u.id, r.source_id != source_id, r.deleted_at.is_(None), r.undecided.is_(False)
+        r.user_id == u.id,
+        or_(r.source_id != source_id, r.connection_type != INBOUND_SCIM),
+        r.deleted_at.is_(None),
+        r.undecided.is_(False),
     )
     found: set[str] = set()
     for column, value in ((u.user_name_key, name), (u.email_key, email)):

@@ -25,6 +25,7 @@ class Source:
             given.
         domains: the email domains that it owns, beside those of its policies, or None.
         note: a note of operators, or None.
+        scim_match: the match rule of inbound SCIM: "ask", "user_name" or "email".
     """
 
     id: str
@@ -38,6 +39,7 @@ class Source:
     domains: list[str] | None
     created_at: Instant
     note: str | None
+    scim_match: str
 
 
 def by_key(connection: Connection, key: str) -> Source | None:

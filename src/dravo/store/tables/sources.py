@@ -35,6 +35,8 @@ source = Table(
     at("created_at", nullable=False),
     # A note of operators.
     Column("note", Text),
+    # The match rule of inbound SCIM, see core/identity/matching.py.
+    Column("scim_match", String(16), nullable=False, server_default="ask"),
 )
 
 # Import settings of a source: the connector with its settings, and the position of the last import.

@@ -74,6 +74,13 @@ class PageOfSources(TypedDict):
     next: str | None
 
 
+class ScimMatching(TypedDict):
+    """The match rule of inbound SCIM."""
+
+    match: str
+    domains: list[str]
+
+
 class ScimRequestDetail(TypedDict):
     """A request with its body, without secrets."""
 

@@ -37,6 +37,21 @@ class ChangeSourceRequest(RequestModel):
     note: Text | None = Field(None, description="Note for other operators; empty removes it.")
 
 
+class ScimMatchingRequest(RequestModel):
+    """The match rule of inbound SCIM."""
+
+    match: Literal["ask", "user_name", "email"] = Field(
+        description="Match rule: ask (an operator decides), user_name or email."
+    )
+
+
+class ScimMatching(Model):
+    """The match rule of inbound SCIM."""
+
+    match: str = Field(description="Match rule: ask, user_name or email.")
+    domains: list[str] = Field(description="Email domains that the source owns. It links only within them.")
+
+
 class CreateScimTokenRequest(CreateTokenRequest):
     """A new SCIM token."""
 
