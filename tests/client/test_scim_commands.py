@@ -248,3 +248,25 @@ def test_a_match_rule_links_a_user_that_another_source_reports(
     assert "linked to the existing user" in ran("requests", second)
     assert "Updates users of other sources" in ran("set-priority", second, "--updates", "no")
     assert "No value given" in ran("set-priority", second, code=2)
+
+
+def test_conflicts_are_decided_together(running: Running, fresh: Callable[[str], str]) -> None:
+    first, second, name = fresh("staff"), fresh("partners"), fresh("ada")
+    providers = {key: running.provider(key) for key in (first, second)}
+    for number in range(3):
+        for key in (first, second):
+            providers[key].user(f"{name}.{number}", displayName=f"Ada {number}")
+
+    def ran(*arguments: str, code: int = 0) -> str:
+        done = dravo(running, "source", "decide-conflicts", second, *arguments)
+        assert done.returncode == code, (done.stdout, done.stderr)
+        return done.stdout + done.stderr
+
+    assert "No conflict given" in ran("link", code=2)
+    with running.dravo as client:
+        one = next(iter(client.sources.conflicts(second)))
+    assert "Not decided: unknown." in ran("ignore", one["id"], "unknown", code=1)
+    assert ran("link", "--all") == "Decided: 2.\n"
+    assert ran("link", "--all") == "Decided: 0.\n"
+    with running.dravo as client:
+        assert len(list(client.users.list(words=name))) == 4, "two are linked, and one is ignored"

@@ -116,6 +116,7 @@ WITHOUT = {
     ("POST", "/operators/{id}/disable"): ACTS,
     ("POST", "/operators/{id}/password"): ACTS,
     ("POST", "/operators/{id}/second-factor/reset"): ACTS,
+    ("POST", "/sources/{key}/conflicts"): ACTS,
     ("POST", "/sources/{key}/conflicts/{conflict}"): ACTS,
     ("POST", "/sources/{key}/import/files"): "stores a file that the next run reads; a run has a preview",
     ("POST", "/sources/{key}/import/runs/{run}/stop"): ACTS,

@@ -211,6 +211,13 @@ class Sources(Noun):
         """List the conflicts of a source."""
         return self._dravo.pages(f"/sources/{part(key)}/conflicts", {"status": status})
 
+    def decide_many(self, key: str, conflict_ids: Sequence[str], decision: str) -> t.ConflictDecisions:
+        """Decide several conflicts in the same way: "link" (to the only possible user), "create", "accept" or
+        "ignore".
+        """
+        body = {"ids": list(conflict_ids), "decision": decision}
+        return cast(t.ConflictDecisions, self._call("POST", f"/sources/{part(key)}/conflicts", body=body))
+
     def decide(self, key: str, conflict_id: str, decision: str, user: str | None = None) -> t.SourceConflict:
         """Decide a conflict: "link" (with `user`), "create", "accept" or "ignore"."""
         body = {"decision": decision, "user": user}

@@ -7,6 +7,7 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput
+from dravo.services.ingest import conflicts
 from dravo.services.security import operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
@@ -135,3 +136,23 @@ def test_a_rule_needs_a_domain(matching: Sources) -> None:
     with pytest.raises(InvalidInput, match="not a valid match rule"):
         scim_matching.change(matching.ctx, matching.caller, "plain", "name")
     assert matching.rows(t.audit)[-1].action != "changed matching"
+
+
+def test_several_conflicts_are_decided_and_one_failure_stops_no_other(matching: Sources) -> None:
+    matching.prepare("ask")
+    matching.user(matching.staff, "bob", **mail("bob"))
+    for name in ("ada", "bob"):
+        matching.user(matching.partners, name, **mail(name))
+    matching.user(matching.partners, "bob.two", **mail("ada"))
+    ids = {row.name: row.id for row in matching.rows(t.conflict)}
+    done = conflicts.decide_many(
+        matching.ctx, matching.caller, "partners", [ids["ada"], "unknown", ids["bob"]], conflicts.LINK
+    )
+    assert (done.decided, [each.id for each in done.failed]) == (2, ["unknown"])
+    assert matching.conflicts() == ["bob.two"]
+    again = conflicts.decide_many(matching.ctx, matching.caller, "partners", [ids["bob.two"]], conflicts.LINK)
+    assert again.decided == 0 and "already has a record" in again.failed[0].message
+    last = conflicts.decide_many(
+        matching.ctx, matching.caller, "partners", [ids["bob.two"]], conflicts.LEAVE_OUT
+    )
+    assert last.decided == 1 and matching.conflicts() == []

@@ -60,6 +60,32 @@ const follows: Record<Decision, string> = {
   accept: 'Dravo changes the name as the source did.',
   ignore: 'Dravo ignores the record until you decide otherwise.',
 }
+const picked = ref<Conflict[]>([])
+const several = ref(false)
+const shared = ref<Decision>('link')
+const failed = ref<string[]>([])
+/** Decisions that all selected conflicts allow. */
+const common = computed(() =>
+  (['link', 'create', 'accept', 'ignore'] as Decision[]).filter(
+    (each) => picked.value.length && picked.value.every((conflict) => conflict.choices.includes(each)),
+  ),
+)
+function askSeveral(choice: Decision): void {
+  shared.value = choice
+  wrong.value = null
+  several.value = true
+}
+async function decideSeveral(): Promise<void> {
+  const body = { ids: picked.value.map((each) => each.id), decision: shared.value }
+  await attempt(async () => {
+    const params = { path: { key: props.source } }
+    const done = await answered(api.POST('/api/v1/sources/{key}/conflicts', { params, body }))
+    failed.value = done.failed.map((each) => `${each.name}: ${each.message}`)
+    picked.value = []
+    several.value = false
+    await queries.invalidateQueries()
+  })
+}
 const says = (conflict: Conflict) =>
   ['userName', 'emails', 'title']
     .filter((name) => conflict.says[name])
@@ -72,16 +98,37 @@ const says = (conflict: Conflict) =>
     <p class="quiet">
       Dravo links a record only when the match is certain. Uncertain records wait here for your decision.
     </p>
-    <v-checkbox v-model="decided" label="Show decided conflicts" hide-details />
+    <div class="row">
+      <v-checkbox v-model="decided" label="Show decided conflicts" hide-details />
+      <template v-if="picked.length">
+        <v-btn v-for="each in common" :key="each" variant="outlined" @click="askSeveral(each)"
+          >{{ words[each] }} ({{ picked.length }})</v-btn
+        >
+        <v-btn variant="text" @click="picked = []">Clear selection</v-btn>
+      </template>
+    </div>
+    <div v-if="failed.length" role="alert" class="failed">
+      <p>Not decided:</p>
+      <p v-for="each in failed" :key="each">{{ each }}</p>
+    </div>
     <PagedTable
       :name="`conflicts-${source}`"
       caption="Conflicts"
-      :columns="['Source record', 'Conflict', 'Possible users', 'Since', 'Decision']"
+      :columns="['', 'Source record', 'Conflict', 'Possible users', 'Since', 'Decision']"
       :fetch="fetch"
       :about="about"
       :refresh="5000"
     >
       <template #row="{ item }">
+        <td>
+          <v-checkbox-btn
+            v-if="item.status !== 'decided'"
+            v-model="picked"
+            :value="item"
+            :value-comparator="(one, other) => one.id === other.id"
+            :aria-label="`Select ${item.name}`"
+          />
+        </td>
         <td>
           <b>{{ item.name }}</b>
           <div class="quiet">{{ says(item) }}</div>
@@ -131,10 +178,24 @@ const says = (conflict: Conflict) =>
       <UserSelect v-if="decision === 'link'" v-model="user" label="User" />
       <p class="quiet">{{ follows[decision] }}</p>
     </FormDialog>
+    <FormDialog
+      v-model="several"
+      :title="`${words[shared]}: ${picked.length} conflicts?`"
+      :act="words[shared] ?? 'Decide'"
+      :wrong="wrong"
+      @done="decideSeveral"
+    >
+      <p v-if="shared === 'link'">Dravo links each record to its only possible user.</p>
+      <p class="quiet">{{ follows[shared] }}</p>
+    </FormDialog>
   </section>
 </template>
 
 <style scoped>
+.failed {
+  border-left: 4px solid rgb(var(--v-theme-failed));
+  padding-left: 12px;
+}
 .buttons {
   display: flex;
   flex-wrap: wrap;

@@ -10,7 +10,9 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
 from dravo.cli.access.assignment import show_preview
+from dravo.cli.errors import FAILED
 from dravo.cli.output import (
+    UsageError,
     command,
     facts,
     list_options,
@@ -78,6 +80,24 @@ def add_verbs_about_runs(verbs: Any) -> None:
         "decision", choices=("link", "create", "accept", "ignore"), help="link, create, accept or ignore"
     )
     decide.add_argument("--user", help="user to link, with the decision link")
+    several = command(
+        verbs,
+        "decide-conflicts",
+        _decide_conflicts,
+        "resolve several conflicts in the same way",
+        [
+            "dravo source decide-conflicts staff link --all",
+            "dravo source decide-conflicts staff ignore ID ID",
+        ],
+    )
+    several.add_argument("key", help="key of the source")
+    several.add_argument(
+        "decision",
+        choices=("link", "create", "accept", "ignore"),
+        help="link (to the only possible user), create, accept or ignore",
+    )
+    several.add_argument("ids", nargs="*", help="IDs of the conflicts, as in 'dravo source conflicts'")
+    several.add_argument("--all", action="store_true", help="all open conflicts that allow the decision")
 
 
 def follow(dravo: Dravo, key: str, run: ImportRun) -> ImportRun:
@@ -199,6 +219,26 @@ def _decide_conflict(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(decided)
     else:
         print(f"Decided: {decided['name']}, {decided['decision']}.")
+
+
+def _decide_conflicts(given: argparse.Namespace, dravo: Dravo) -> int | None:
+    ids = given.ids
+    if given.all:
+        ids = [each["id"] for each in dravo.sources.conflicts(given.key) if given.decision in each["choices"]]
+    if not ids and not given.all:
+        raise UsageError("No conflict given. Add the IDs of the conflicts, or --all.")
+    decided, failed = 0, []
+    for start in range(0, len(ids), 500):
+        result = dravo.sources.decide_many(given.key, ids[start : start + 500], given.decision)
+        decided += result["decided"]
+        failed += result["failed"]
+    if given.json:
+        show_json({"decided": decided, "failed": failed})
+    else:
+        print(f"Decided: {decided}.")
+        for each in failed:
+            print(f"Not decided: {each['name']}. {each['message']}")
+    return FAILED if failed else None
 
 
 def _link_record(given: argparse.Namespace, dravo: Dravo) -> None:

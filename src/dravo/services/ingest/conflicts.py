@@ -4,15 +4,17 @@ is applied at once.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.core.identity.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
 from dravo.core.identity.records import SIGN_IN
 from dravo.protocols.directory.reader import Entry
+from dravo.services import jobs
 from dravo.services.context import AppContext
 from dravo.services.ingest import record_links, run_log
 from dravo.services.ingest.bulk_users import LEAVE_OUT, LET, LINK, MAKE, BulkUsers
@@ -164,6 +166,59 @@ def decide(
     with ctx.database.reading() as connection:
         after = stored_conflicts.by_id(connection, conflict_id)
     return _line(after, {}, ATTRIBUTES in caller.permissions)
+
+
+@dataclass(frozen=True)
+class FailedDecision:
+    """A conflict that could not be decided, with the reason."""
+
+    id: str
+    name: str
+    message: str
+
+
+@dataclass(frozen=True)
+class ConflictDecisions:
+    """The result of deciding several conflicts."""
+
+    decided: int
+    failed: list[FailedDecision]
+
+
+def decide_many(
+    ctx: AppContext, caller: Caller, key: str, conflict_ids: Sequence[str], decision: str
+) -> ConflictDecisions:
+    """Decide several conflicts in the same way; one that cannot be decided so does not stop the others.
+
+    Args:
+        decision: as in `decide`; "link" links each record to its only possible user.
+
+    Raises:
+        NotFound: if there is no such source.
+    """
+    decided, failed = 0, []
+    wanted = list(dict.fromkeys(conflict_ids))
+    for done, conflict_id in enumerate(wanted):
+        jobs.report_progress(done, len(wanted))
+        with ctx.database.reading() as connection:
+            source = pushing_source(connection, key)
+            row = stored_conflicts.get(connection, source.id, conflict_id)
+        name = row.name if row is not None else conflict_id
+        try:
+            user = _only_candidate(row) if decision == LINK and row is not None else None
+            decide(ctx, caller, key, conflict_id, decision, user)
+            decided += 1
+        except DravoError as wrong:
+            failed.append(FailedDecision(conflict_id, name, f"{wrong.message} {wrong.hint}".strip()))
+    return ConflictDecisions(decided, failed)
+
+
+def _only_candidate(row: StoredConflict) -> str:
+    if len(row.candidates) != 1:
+        raise InvalidInput(
+            f"'{row.name}' could belong to {len(row.candidates)} users.", "Decide this conflict by itself."
+        )
+    return row.candidates[0]
 
 
 def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Source, StoredConflict]:

@@ -24,6 +24,13 @@ class BeforeAndAfter(TypedDict):
     after: Any
 
 
+class ConflictDecisions(TypedDict):
+    """The result of deciding several conflicts."""
+
+    decided: int
+    failed: list[FailedDecision]
+
+
 class Connector(TypedDict):
     """A connector. Its expressions use attributes of an "entry" or of a SCIM "user"."""
 
@@ -49,6 +56,14 @@ class ConnectorSetting(TypedDict):
     choices: list[str]
     default: Any
     required: bool
+
+
+class FailedDecision(TypedDict):
+    """A conflict that could not be decided."""
+
+    id: str
+    name: str
+    message: str
 
 
 class ImportCheck(TypedDict):

@@ -18,7 +18,7 @@ from dravo.services.imports.config import Connector, ImportCheck, ImportSettings
 from dravo.services.imports.policy_preview import PolicyPreview
 from dravo.services.imports.runs import ImportRun, ImportRunEntry
 from dravo.services.ingest import conflicts, record_links
-from dravo.services.ingest.conflicts import SourceConflict
+from dravo.services.ingest.conflicts import ConflictDecisions, SourceConflict
 from dravo.services.ingest.run_log import RunOptions
 from dravo.services.sources import priority as source_priority
 from dravo.services.sources.sources import SourceLine
@@ -30,6 +30,7 @@ from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.sources.imports import (
     CheckRequest,
     ConflictDecisionRequest,
+    ConflictDecisionsRequest,
     ConflictPath,
     ConflictsQuery,
     FileRequest,
@@ -217,6 +218,16 @@ def list_conflicts(path: KeyPath, query: ConflictsQuery) -> Page[SourceConflict]
     Records that could belong to more than one user.
     """
     return conflicts.list_conflicts(app_context(), caller(), path.key, page_request(query), query.status)
+
+
+@routes.post("/sources/<key>/conflicts", responses=responses("sources.imports.ConflictDecisions"))
+@needs("sources.change")
+def decide_conflicts(path: KeyPath, body: ConflictDecisionsRequest) -> ConflictDecisions:
+    """Resolve several conflicts.
+
+    Applies one decision to each. A conflict that cannot be decided so is returned with the reason.
+    """
+    return conflicts.decide_many(app_context(), caller(), path.key, body.ids, body.decision)
 
 
 @routes.post("/sources/<key>/conflicts/<conflict>", responses=responses("sources.imports.SourceConflict"))

@@ -115,6 +115,30 @@ class ConflictDecisionRequest(RequestModel):
     user: Text | None = Field(None, description="User to link: ID, user name, email or external ID.")
 
 
+class ConflictDecisionsRequest(RequestModel):
+    """The same decision for several conflicts."""
+
+    ids: list[Text] = Field(min_length=1, max_length=500, description="IDs of the conflicts.")
+    decision: Literal["link", "create", "accept", "ignore"] = Field(
+        description="What to do with the records; link requires one possible user."
+    )
+
+
+class FailedDecision(Model):
+    """A conflict that could not be decided."""
+
+    id: str = Field(description="ID of the conflict.")
+    name: str = Field(description="Name of the record.")
+    message: str = Field(description="Why the conflict could not be decided.")
+
+
+class ConflictDecisions(Model):
+    """The result of deciding several conflicts."""
+
+    decided: int = Field(description="Number of decided conflicts.")
+    failed: list[FailedDecision] = Field(description="Conflicts that could not be decided.")
+
+
 class ImportRunEntriesQuery(SearchQuery):
     """Filters for run entries."""
 
