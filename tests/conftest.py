@@ -25,6 +25,9 @@ allow_loopback()
 # Reading the certificates that httpx trusts takes longer than most requests of tests, and would be done for
 # each of them.
 httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
+# On a busy machine an answer can take longer than the 5 seconds that httpx waits where a test says nothing.
+_DEFAULT_TIMEOUT: httpx.Timeout = httpx.get.__kwdefaults__["timeout"]
+_DEFAULT_TIMEOUT.read = _DEFAULT_TIMEOUT.connect = 60.0
 cheap.make_cheap()
 _NUMBERS = itertools.count(1)
 

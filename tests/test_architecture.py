@@ -23,7 +23,7 @@ def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
         "store/memberships.py",
         "store/recompute_marks.py",
         "store/sources/observations.py",
-        "demo/application.py",
+        "demo/application_resources.py",
         "store/migrations/versions/0001_initial_schema.py",
     }
 

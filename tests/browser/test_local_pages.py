@@ -81,7 +81,7 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     dialog.get_by_label("Title").fill("Botanist")
     expect(dialog).to_contain_text("0 lose")
     dialog.get_by_role("button", name="Save", exact=True).click()
-    expect(page.get_by_role("row").filter(has_text="title")).to_contain_text("Botanist")
+    expect(page.get_by_role("row", name="title Botanist")).to_be_visible()
     page.get_by_role("button", name="Delete", exact=True).click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")
