@@ -52,7 +52,7 @@ def garden(running: Running) -> dict[str, str]:
         ),
         (
             ["source", "tokens", "outputs"],
-            ["ID", "Label", "Prefix", "For", "Created (UTC)", "Expires", "Last used", "Revoked"],
+            ["ID", "Label", "Prefix", "For", "Created (UTC)", "By", "Expires", "Last used", "Revoked"],
             "dravo_push_",
         ),
         (

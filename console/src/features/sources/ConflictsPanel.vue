@@ -114,7 +114,7 @@ const says = (conflict: Conflict) =>
     <PagedTable
       :name="`conflicts-${source}`"
       caption="Conflicts"
-      :columns="['', 'Source record', 'Conflict', 'Possible users', 'Since', 'Decision']"
+      :columns="['Select', 'Source record', 'Conflict', 'Possible users', 'Since', 'Decision']"
       :fetch="fetch"
       :about="about"
       :refresh="5000"
@@ -124,6 +124,7 @@ const says = (conflict: Conflict) =>
           <v-checkbox-btn
             v-if="item.status !== 'decided'"
             v-model="picked"
+            density="compact"
             :value="item"
             :value-comparator="(one, other) => one.id === other.id"
             :aria-label="`Select ${item.name}`"

@@ -108,6 +108,7 @@ const kinds = [
         >{{ reading.schedule_words }}, next <TimeLabel :at="reading.next_at[0]!"
       /></span>
     </div>
+    <p v-if="reading.warning" role="note" class="warning">{{ reading.warning }}</p>
     <ErrorMessage :wrong="wrong ?? runs.error.value" />
     <div v-if="last && underWay" role="status" class="underway">
       <StatusLabel :status="last.status" />
@@ -207,6 +208,11 @@ const kinds = [
 </template>
 
 <style scoped>
+.warning {
+  border-left: 4px solid rgb(var(--v-theme-look));
+  margin: 12px 0;
+  padding-left: 12px;
+}
 .underway {
   margin: 12px 0;
 }

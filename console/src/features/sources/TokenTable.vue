@@ -121,7 +121,10 @@ const status = (token: Token) =>
           {{ item.kinds === 'both' ? 'users and groups' : item.kinds === 'users' ? 'users' : 'groups'
           }}{{ item.access === 'read' ? ', reading only' : '' }}
         </td>
-        <td><TimeLabel :at="item.created_at" /></td>
+        <td>
+          <TimeLabel :at="item.created_at" />
+          <div v-if="item.created_by" class="quiet">by {{ item.created_by }}</div>
+        </td>
         <td><TimeLabel :at="item.last_used_at" never="never" /></td>
         <td><TimeLabel :at="item.expires_at" never="no end" /></td>
         <td><StatusLabel :status="status(item)" /></td>

@@ -349,6 +349,9 @@ const remaining = computed(() => {
   gap: 16px;
   align-items: center;
 }
+.mark .grow {
+  flex: 1;
+}
 .entry + .entry {
   border-top: 1px solid rgb(var(--v-theme-line));
   margin-top: 8px;

@@ -59,7 +59,14 @@ const fetch = (after: string | undefined, count: number) =>
       <PagedTable
         name="users"
         caption="Users"
-        :columns="[...(may('users.change') ? [''] : []), 'Name', 'User name', 'Email', 'Status', 'Since']"
+        :columns="[
+          ...(may('users.change') ? ['Select'] : []),
+          'Name',
+          'User name',
+          'Email',
+          'Status',
+          'Since',
+        ]"
         :fetch="fetch"
         :about="about"
         :refresh="8000"
@@ -68,6 +75,7 @@ const fetch = (after: string | undefined, count: number) =>
           <td v-if="may('users.change')">
             <v-checkbox-btn
               v-model="chosen"
+              density="compact"
               :value="item"
               :value-comparator="(one, other) => one.id === other.id"
               :aria-label="`Select ${item.display_name}`"

@@ -369,6 +369,7 @@ def _tokens(given: argparse.Namespace, dravo: Dravo) -> None:
         "Prefix": lambda k: f"dravo_push_{k['prefix']}_",
         "For": lambda k: f"{k['kinds']}, {k['access']}",
         "Created (UTC)": lambda k: moment(k["created_at"]),
+        "By": lambda k: k["created_by"],
         "Expires": lambda k: moment(k["expires_at"]),
         "Last used": lambda k: moment(k["last_used_at"]),
         "Revoked": lambda k: moment(k["revoked_at"]),

@@ -220,6 +220,7 @@ def _import(given: argparse.Namespace, dravo: Dravo) -> None:
             "Pilot group": found["policy"]["pilot"] or None,
             "Schedule": found["schedule_words"],
             "Next (UTC)": ", ".join(moment(each) for each in found["next_at"]) or None,
+            "Warning": found["warning"] or None,
             "Last full run": moment(found["full_at"]),
             "Conflicts": found["conflicts"] or None,
             "Files": ", ".join(

@@ -27,6 +27,7 @@ from dravo.protocols.directory.csv_table import FILES, LARGEST_FILE, read_table
 from dravo.protocols.directory.reader import Checked, Reader
 from dravo.services import settings as organization_settings
 from dravo.services.context import AppContext
+from dravo.services.imports import intervals
 from dravo.services.imports.uploads import ImportFile, files, folder_of
 from dravo.services.lookups import pushing_source
 from dravo.services.results import SampleAttribute
@@ -89,6 +90,7 @@ class ImportSettings:
     checked_at: str | None
     conflicts: int
     files: list[ImportFile]
+    warning: str
 
 
 @dataclass
@@ -143,8 +145,10 @@ def shown(ctx: AppContext, key: str) -> ImportSettings:
         source, row = import_of(connection, key)
         zone = organization_settings.time_zone(connection)
         conflicts = stored_conflicts.number_of_open_conflicts(connection, source.id)
-    kind, now = kind_of(row.kind), clock.now()
-    scheduled = row.enabled and bool(row.schedule)
+        now, scheduled = clock.now(), row.enabled and bool(row.schedule)
+        schedule = row.schedule if scheduled else ""
+        warning = intervals.slow_run_warning(connection, source.id, schedule, now, zone)
+    kind = kind_of(row.kind)
     return ImportSettings(
         kind=row.kind,
         label=kind.label,
@@ -164,6 +168,7 @@ def shown(ctx: AppContext, key: str) -> ImportSettings:
         checked_at=row.checked_at,
         conflicts=conflicts,
         files=files(ctx, source.id) if row.kind == "csv" else [],
+        warning=warning,
     )
 
 

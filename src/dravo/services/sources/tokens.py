@@ -33,6 +33,7 @@ class ScimToken:
     revoked_at: str | None
     kinds: str
     access: str
+    created_by: str | None
 
 
 @dataclass
@@ -98,6 +99,7 @@ def add_token(
             revoked_at=None,
             kinds=kinds,
             access=access,
+            created_by=caller.name,
         )
         stored.insert_token(connection, made)
         record_change(
@@ -160,4 +162,5 @@ def _token_line(row: StoredToken) -> ScimToken:
         expires_at=row.expires_at,
         last_used_at=row.last_used_at,
         revoked_at=row.revoked_at,
+        created_by=row.created_by,
     )

@@ -182,6 +182,19 @@ def list_runs(
     return page(connection, select(t.run).where(of), [r.id.desc()], page_request, shown_as(Run, show))
 
 
+def last_of_source(connection: Connection, source_id: str) -> Run | None:
+    """Return the last ended import run of a source that was no preview, or None."""
+    r = t.run.c
+    statement = (
+        select(t.run)
+        .where(r.source_id == source_id, r.ended_at.is_not(None), r.preview.is_(False))
+        .order_by(r.id.desc())
+        .limit(1)
+    )
+    row = connection.execute(statement).first()
+    return None if row is None else Run(*row)
+
+
 def request_stop(connection: Connection, row: Run, now: Instant) -> bool:
     """Ask a run to stop at its next batch or page; one that has not started ends at once.
 

@@ -32,6 +32,7 @@ class StoredToken:
     revoked_at: Instant | None
     kinds: str
     access: str
+    created_by: str | None
 
 
 _BY_HASH = (

@@ -104,6 +104,7 @@ source_token = Table(
     # Scope: users, groups or both; read or write.
     Column("kinds", String(8), nullable=False, server_default="both"),
     Column("access", String(8), nullable=False, server_default="write"),
+    Column("created_by", Text),
 )
 
 # Extension schemas (RFC 7643, section 7); `kind` is "User" or "Group".

@@ -145,6 +145,7 @@ class ImportSettings(TypedDict):
     checked_at: str | None
     conflicts: int
     files: list[ImportFile]
+    warning: str
 
 
 class MadeGroup(TypedDict):

@@ -47,6 +47,7 @@ class NewScimToken(TypedDict):
     revoked_at: str | None
     kinds: str
     access: str
+    created_by: str | None
     token: str
 
 
@@ -128,6 +129,7 @@ class ScimToken(TypedDict):
     revoked_at: str | None
     kinds: str
     access: str
+    created_by: str | None
 
 
 class SetupChecklist(TypedDict):

@@ -280,6 +280,7 @@ class ImportSettings(Model):
     checked_at: str | None
     conflicts: int
     files: list[ImportFile]
+    warning: str = Field(description="Warning if the last run took over half of the interval, or empty.")
 
 
 class SampleAttribute(Model):

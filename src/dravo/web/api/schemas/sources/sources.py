@@ -128,6 +128,7 @@ class ScimToken(Token):
 
     kinds: str
     access: str
+    created_by: str | None = Field(description="Name of the operator who created the token, or null.")
 
 
 class NewScimToken(ScimToken):
