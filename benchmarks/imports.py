@@ -21,7 +21,7 @@ from sqlalchemy import insert, select
 from dravo.core.instants import seconds_between
 from dravo.demo import directory, scenario
 from dravo.demo.directory import Directory
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from dravo.services.context import AppContext
 from dravo.store import tables as t
 from tests import harness

@@ -17,7 +17,7 @@ from typing import Any
 import psutil
 
 from dravo.demo import scenario
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from tests.harness import answers, eventually, service
 
 CLIENTS = 4

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import httpx
 
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from dravo.services.context import AppContext
 from dravo.services.security import operators
 from dravo.services.security.operators import NewOperator

@@ -12,7 +12,7 @@ import ldap
 
 from dravo.demo import directory, scenario
 from dravo.demo.directory import Directory, group_dn, user_dn
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from dravo.services.imports import config as import_config
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs

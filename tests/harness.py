@@ -26,8 +26,8 @@ import lxml.html
 from dravo.client import Dravo
 from dravo.demo.application import TOKEN_VARIABLE, Application
 from dravo.demo.http_server import Answer, Call, make_server
-from dravo.demo.runner import free_port
 from dravo.demo.sign_in_provider import Identity
+from dravo.demo.support import free_port
 from dravo.services import settings
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.operators import NewOperator

@@ -18,7 +18,7 @@ from typing import Any
 from playwright.sync_api import Browser, Page, sync_playwright
 
 from dravo.client import Dravo
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 
 ROOT = Path(__file__).resolve().parent.parent
 SHOTS = ROOT / "docs" / "screenshots"

@@ -19,7 +19,7 @@ from dravo.client import (
     NotFound,
     ServiceUnreachable,
 )
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from tests.command_line import dravo
 from tests.harness import Running, StandIn, eventually
 

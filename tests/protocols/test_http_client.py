@@ -8,7 +8,7 @@ import pytest
 
 from dravo.core.errors import InvalidInput
 from dravo.demo.http_server import Answer, Call, make_server
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from dravo.protocols import addresses, http_client
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable
 from dravo.protocols.http_client import Client, Connection, Request, repair_address

@@ -30,7 +30,7 @@ from dravo.client import Dravo, TryAgainLater
 from dravo.client.errors import ApiError
 from dravo.core.errors import DravoError, InvalidInput, StorageFailing
 from dravo.demo.http_server import Answer, make_server
-from dravo.demo.runner import free_port
+from dravo.demo.support import free_port
 from dravo.logs import configure
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats

@@ -156,3 +156,12 @@ def test_several_conflicts_are_decided_and_one_failure_stops_no_other(matching: 
         matching.ctx, matching.caller, "partners", [ids["bob.two"]], conflicts.LEAVE_OUT
     )
     assert last.decided == 1 and matching.conflicts() == []
+
+
+def test_a_lookalike_is_not_linked_together_with_others(matching: Sources) -> None:
+    matching.prepare("ask")
+    matching.user(matching.partners, "аda")
+    (row,) = matching.rows(t.conflict)
+    assert row.kind == "lookalike" and len(row.candidates) == 1
+    done = conflicts.decide_many(matching.ctx, matching.caller, "partners", [row.id], conflicts.LINK)
+    assert done.decided == 0 and "only looks like the user" in done.failed[0].message

@@ -11,7 +11,14 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
-from dravo.core.identity.matching import GROUP_NAME, OPERATOR, RENAMED, TWO_RECORDS
+from dravo.core.identity.matching import (
+    GROUP_NAME,
+    LEAVER,
+    LOOKS_ALIKE,
+    OPERATOR,
+    RENAMED,
+    TWO_RECORDS,
+)
 from dravo.core.identity.records import SIGN_IN
 from dravo.protocols.directory.reader import Entry
 from dravo.services import jobs
@@ -191,7 +198,8 @@ def decide_many(
     """Decide several conflicts in the same way; one that cannot be decided so does not stop the others.
 
     Args:
-        decision: as in `decide`; "link" links each record to its only possible user.
+        decision: as in `decide`; "link" links each record to its only possible user. Look-alikes and leavers
+            are not linked together with others.
 
     Raises:
         NotFound: if there is no such source.
@@ -214,6 +222,11 @@ def decide_many(
 
 
 def _only_candidate(row: StoredConflict) -> str:
+    if row.kind in (LOOKS_ALIKE, LEAVER):
+        # Such a record is more likely another user, even an attack: an operator looks at each.
+        raise InvalidInput(
+            f"'{row.name}' only looks like the user, or the user has left.", "Decide this conflict by itself."
+        )
     if len(row.candidates) != 1:
         raise InvalidInput(
             f"'{row.name}' could belong to {len(row.candidates)} users.", "Decide this conflict by itself."
