@@ -3,7 +3,14 @@
 import { computed, ref, watch } from 'vue'
 import { answered, api, ApiProblem, type Schemas } from '../api/client'
 
-const props = defineProps<{ label: string; attribute?: string; user?: string | null; source?: string }>()
+const props = defineProps<{
+  label: string
+  attribute?: string
+  user?: string | null
+  source?: string
+  /** Names of attributes that the source has reported; they are offered while typing. */
+  names?: string[]
+}>()
 const text = defineModel<string>({ required: true })
 const tried = ref<Schemas['ExpressionResult'] | null>(null)
 const wrong = ref<ApiProblem | null>(null)
@@ -39,6 +46,24 @@ async function work(): Promise<void> {
     if (mine === asked && problem instanceof ApiProblem) wrong.value = problem
   }
 }
+const MOST_OFFERED = 8
+const typing = ref(false)
+/** The name that is being typed at the end of the expression. */
+const word = computed(() => /[\w.:/-]*$/.exec(text.value)?.[0] ?? '')
+const offered = computed(() => {
+  const part = word.value.toLowerCase()
+  const fitting = (props.names ?? []).filter(
+    (each) => each.toLowerCase().includes(part) && each.toLowerCase() !== part,
+  )
+  return fitting.slice(0, MOST_OFFERED)
+})
+/** Hides the names, unless the focus moves to one of them. */
+function leave(event: FocusEvent): void {
+  typing.value = (event.currentTarget as HTMLElement).contains(event.relatedTarget as Node | null)
+}
+function take(name: string): void {
+  text.value = text.value.slice(0, text.value.length - word.value.length) + name
+}
 const position = computed(() => (wrong.value?.problem as { position?: number } | undefined)?.position)
 const result = computed(() => {
   const value = tried.value?.result
@@ -48,8 +73,21 @@ const result = computed(() => {
 </script>
 
 <template>
-  <div>
+  <div @focusin="typing = true" @focusout="leave">
     <v-text-field v-model="text" :label="label" class="mono" spellcheck="false" autocomplete="off" />
+    <div v-if="typing && offered.length" class="offered" role="group" aria-label="Attributes of the source">
+      <!-- The field keeps the focus while a name is chosen. -->
+      <v-btn
+        v-for="name in offered"
+        :key="name"
+        size="x-small"
+        variant="outlined"
+        class="mono"
+        @mousedown.prevent
+        @click="take(name)"
+        >{{ name }}</v-btn
+      >
+    </div>
     <div class="told" role="status">
       <template v-if="wrong">
         <code v-if="position !== undefined" class="place"
@@ -74,6 +112,15 @@ const result = computed(() => {
 </template>
 
 <style scoped>
+.offered {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 6px;
+  padding: 6px 4px 0;
+}
+.offered .v-btn {
+  text-transform: none;
+}
 .told {
   min-height: 22px;
   padding: 3px 4px 0;

@@ -189,6 +189,7 @@ const choices = [
           label="Expression"
           :source="source"
           :attribute="row.attribute"
+          :names="attributes"
         />
         <v-btn
           size="small"
