@@ -158,6 +158,8 @@ STATUSES: dict[str, dict[str, State]] = {
         "policy of an import": State("/sources/volunteers/policy"),
         "priority": State("/sources/volunteers/policy", opens("Edit priority")),
         "conflicts": State("/sources/estates/conflicts"),
+        "edit a source": State("/sources/staff", opens("Edit", exact=True)),
+        "retire a source": State("/sources/volunteers", opens("Retire")),
         "a conflict": State("/sources/estates/conflicts", opens("Create user")),
         "connection": State("/sources/volunteers/import"),
         "SAML": State("/sources/contractors"),

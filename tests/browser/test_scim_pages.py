@@ -201,3 +201,33 @@ def test_a_user_who_may_exist_under_another_source_is_linked_on_the_source_page(
     expect(page.get_by_role("tab", name="Conflicts", exact=True)).to_be_visible()
     with running.dravo as dravo:
         assert len(list(dravo.users.list(words=name))) == 1
+
+
+def test_a_source_is_edited_retired_and_restored(
+    open_page: Callable[..., Page], running: Running, fresh: Callable[[str], str]
+) -> None:
+    key, name = fresh("partners"), fresh("ada")
+    running.provider(key).user(name, displayName=f"Ada {name}")
+    page = open_page(signed_in=True)
+    page.goto(f"/sources/{key}")
+    page.get_by_role("button", name="Edit", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Label").fill(f"Partners {name}")
+    dialog.get_by_label("Email domains").fill(f"{key}.example")
+    dialog.get_by_label("Note").fill("Ends with the season")
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_role("heading", name=f"Partners {name}")).to_be_visible()
+    expect(page.get_by_text("Ends with the season")).to_be_visible()
+    page.get_by_label("Link to the user with the same email").check()
+    expect(page.get_by_role("status")).to_contain_text(f"within {key}.example")
+
+    page.get_by_role("button", name="Retire", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("1 user becomes a leaver")
+    dialog.get_by_role("textbox").fill(f"Partners {name}")
+    dialog.get_by_role("button", name="Retire", exact=True).click()
+    retired = page.get_by_role("region", name="Retired source")
+    retired.get_by_role("button", name="Restore").click()
+    expect(retired).to_have_count(0)
+    with running.dravo as dravo:
+        assert eventually(lambda: dravo.users.get(name)["status"] == "active")

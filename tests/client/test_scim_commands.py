@@ -270,3 +270,26 @@ def test_conflicts_are_decided_together(running: Running, fresh: Callable[[str],
     assert ran("link", "--all") == "Decided: 0.\n"
     with running.dravo as client:
         assert len(list(client.users.list(words=name))) == 4, "two are linked, and one is ignored"
+
+
+def test_a_source_is_retired_and_restored(running: Running, fresh: Callable[[str], str]) -> None:
+    key, name = fresh("partners"), fresh("ada")
+    provider = running.provider(key)
+    provider.user(name, displayName=f"Ada {name}")
+
+    def ran(*arguments: str, code: int = 0) -> str:
+        done = dravo(running, "source", *arguments)
+        assert done.returncode == code, (done.stdout, done.stderr)
+        return done.stdout + done.stderr
+
+    assert "1 user becomes a leaver" in ran("retire", key, "--preview")
+    refused = ran("retire", key, code=1)
+    assert "Retiring a source ends everything that it reports." in refused
+    with running.dravo as client:
+        label = client.sources.get(key)["label"]
+        assert "Retired" in ran("retire", key, "--confirm", label)
+        assert client.users.get(name)["status"] == "left"
+        assert provider.http.get("/Users").status_code == 401
+        assert "with 1 users" in ran("restore", key)
+        assert client.users.get(name)["status"] == "active"
+    assert "not retired" in ran("restore", key, code=2)

@@ -55,7 +55,8 @@ const offered = computed(() => {
   const fitting = (props.names ?? []).filter(
     (each) => each.toLowerCase().includes(part) && each.toLowerCase() !== part,
   )
-  return fitting.slice(0, MOST_OFFERED)
+  const first = (each: string) => Number(!each.toLowerCase().startsWith(part))
+  return fitting.sort((one, other) => first(one) - first(other)).slice(0, MOST_OFFERED)
 })
 /** Hides the names, unless the focus moves to one of them. */
 function leave(event: FocusEvent): void {

@@ -45,6 +45,20 @@ class Sources(Noun):
             ),
         )
 
+    def retire(self, key: str, *, confirm: str | None = None) -> t.RetiredSource:
+        """Retire a source: users that no other source reports become leavers; `confirm` is the label."""
+        return cast(
+            t.RetiredSource, self._call("POST", f"/sources/{part(key)}/retire", body={"confirm": confirm})
+        )
+
+    def preview_retiring(self, key: str) -> t.ChangeEffects:
+        """Return the effects of `retire`; nothing is changed."""
+        return cast(t.ChangeEffects, self._call("POST", f"/sources/{part(key)}/retire/preview"))
+
+    def restore(self, key: str) -> t.RetiredSource:
+        """Restore a retired source: its users, groups and memberships return."""
+        return cast(t.RetiredSource, self._call("POST", f"/sources/{part(key)}/restore"))
+
     def matching(self, key: str) -> t.ScimMatching:
         """Return the match rule of a source's inbound SCIM."""
         return cast(t.ScimMatching, self._call("GET", f"/sources/{part(key)}/scim-matching"))

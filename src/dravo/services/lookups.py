@@ -65,6 +65,16 @@ def pushing_source(connection: Connection, key: str) -> Source:
     return row
 
 
+def check_not_retired(source: Source) -> None:
+    """Check that a source is not retired.
+
+    Raises:
+        InvalidInput.
+    """
+    if source.retired_at is not None:
+        raise InvalidInput(f"'{source.label}' is retired.", "Restore the source first.")
+
+
 def source_by_key(connection: Connection, key: str, field: str | None = None) -> Source:
     """Return the row of a source; `field` is the input that named it.
 

@@ -12,6 +12,7 @@ import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import ImportPanel from './ImportPanel.vue'
 import RequestTable from './RequestTable.vue'
+import RetireSource from './RetireSource.vue'
 import ImportRunsPanel from './ImportRunsPanel.vue'
 import SchemaPanel from './SchemaPanel.vue'
 import SourceDialog from './SourceDialog.vue'
@@ -100,6 +101,7 @@ const tabs = computed(() => {
 const first = computed(() => (read.value && !source.data.value?.read_as ? 'import' : tabs.value[0]![0]))
 const shown = computed(() => props.tab || first.value)
 const editing = ref(false)
+const retiring = ref(false)
 const checklist = useQuery({
   queryKey: ['sources', props.id, 'checklist'],
   enabled: computed(() => source.data.value !== undefined && !local.value),
@@ -137,7 +139,19 @@ const checklist = useQuery({
           <p v-if="source.data.value.note" class="note">{{ source.data.value.note }}</p>
         </div>
         <v-btn v-if="!local && may('sources.change')" variant="outlined" @click="editing = true">Edit</v-btn>
+        <v-btn
+          v-if="!local && may('sources.change') && !source.data.value.retired_at"
+          variant="text"
+          @click="retiring = true"
+          >Retire</v-btn
+        >
       </div>
+      <RetireSource
+        v-if="!local && may('sources.change')"
+        v-model="retiring"
+        :source="source.data.value"
+        @done="queries.invalidateQueries()"
+      />
       <SourceDialog v-model="editing" :source="source.data.value" @done="queries.invalidateQueries()" />
       <p v-for="each in source.data.value.shared_domains" :key="each.domain" role="note" class="panel shared">
         <b>{{ each.domain }}</b> is also owned by {{ each.sources.map((other) => other.label).join(', ') }}.

@@ -19,7 +19,7 @@ from dravo.cli.output import (
     show_list,
     table,
 )
-from dravo.cli.sources import source_import
+from dravo.cli.sources import lifecycle, source_import
 from dravo.client import Dravo
 
 # The next command, by connection type.
@@ -49,6 +49,7 @@ def add_commands(nouns: Any) -> None:
     _declare_remove_schema(verbs)
     _declare_revoke_token(verbs)
     source_import.add_verbs(verbs)
+    lifecycle.add_verbs(verbs)
 
 
 def _declare_add(verbs: Any) -> None:

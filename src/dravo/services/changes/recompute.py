@@ -144,10 +144,17 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
 
 
 def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, MergedValues]:
-    """Return the stored values of users that recomputing can change: those with several records, with a mark,
-    and those who are inactive, because a mark may have ended.
+    """Return the stored values of users that recomputing can change: those with several records, a mark or a
+    deleted record, and those who are inactive, because a mark may have ended or a record returned.
     """
-    ids = [user.user_id for user in users if len(user.records) > 1 or user.mark is not None or user.inactive]
+    ids = [
+        user.user_id
+        for user in users
+        if len(user.records) > 1
+        or user.mark is not None
+        or user.inactive
+        or any(record.gone for record in user.records)
+    ]
     return user_queries.merged_values(connection, ids)
 
 

@@ -29,7 +29,7 @@ from dravo.services import settings as organization_settings
 from dravo.services.context import AppContext
 from dravo.services.imports import intervals
 from dravo.services.imports.uploads import ImportFile, files, folder_of
-from dravo.services.lookups import pushing_source
+from dravo.services.lookups import check_not_retired, pushing_source
 from dravo.services.results import SampleAttribute
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -188,6 +188,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     now = clock.now()
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
+        if given.get("enabled") or given.get("enabled_from"):
+            check_not_retired(source)
         row = stored.import_of(connection, source.id)
         if row is None:
             stored.insert_import(connection, _begun(source.id, given))

@@ -15,7 +15,7 @@ from dravo.services.imports import policy_preview
 from dravo.services.imports.policy_preview import ChangedAttribute
 from dravo.services.imports.run import log
 from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin
-from dravo.services.lookups import pushing_source
+from dravo.services.lookups import check_not_retired, pushing_source
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -107,6 +107,7 @@ def request_run(
     now = clock.now()
     with ctx.database.writing() as connection:
         source, row = source_policies.import_of(connection, key)
+        check_not_retired(source)
         if not options.preview and not row.enabled:
             raise InvalidInput(
                 f"The import of '{source.label}' is disabled.",

@@ -191,6 +191,7 @@ class SourceLine:
     key: str
     label: str
     note: str | None
+    retired_at: Instant | None
     domains: list[str]
     connection_type: str
     sign_in_status: str | None
@@ -270,6 +271,7 @@ def _line(row: ListedSource, shared: list[SharedDomain]) -> SourceLine:
         key=row.key,
         label=row.label,
         note=row.note,
+        retired_at=row.retired_at,
         domains=list(row.domains or ()),
         connection_type="import" if row.read_as else "sign_in" if row.sign_in_status else row.connection_type,
         sign_in_status=row.sign_in_status,

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
 from dravo.services.context import AppContext
-from dravo.services.lookups import check_label, pushing_source, source_by_key
+from dravo.services.lookups import check_label, check_not_retired, pushing_source, source_by_key
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import new_token
@@ -87,6 +87,7 @@ def add_token(
     token = new_token("push")
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
+        check_not_retired(source)
         made = StoredToken(
             id=new_id(),
             source_id=source.id,

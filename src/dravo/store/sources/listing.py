@@ -33,6 +33,7 @@ class ListedSource:
     key: str
     label: str
     note: str | None
+    retired_at: Instant | None
     connection_type: str
     created_at: Instant
     domains: list[str] | None
@@ -80,6 +81,7 @@ def _statement(activity: ListedActivity) -> Select[Any]:
         s.key,
         s.label,
         s.note,
+        s.retired_at,
         s.connection_type,
         s.created_at,
         s.domains,

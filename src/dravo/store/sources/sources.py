@@ -25,6 +25,7 @@ class Source:
             given.
         domains: the email domains that it owns, beside those of its policies, or None.
         note: a note of operators, or None.
+        retired_at: when it was retired, or None.
         scim_match: the match rule of inbound SCIM: "ask", "user_name" or "email".
     """
 
@@ -40,6 +41,7 @@ class Source:
     created_at: Instant
     note: str | None
     scim_match: str
+    retired_at: Instant | None
 
 
 def by_key(connection: Connection, key: str) -> Source | None:

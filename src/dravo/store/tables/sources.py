@@ -37,6 +37,8 @@ source = Table(
     Column("note", Text),
     # The match rule of inbound SCIM, see core/identity/matching.py.
     Column("scim_match", String(16), nullable=False, server_default="ask"),
+    # A retired source reports nothing; what ended then has the same time, and returns if it is restored.
+    at("retired_at"),
 )
 
 # Import settings of a source: the connector with its settings, and the position of the last import.

@@ -75,6 +75,13 @@ class PageOfSources(TypedDict):
     next: str | None
 
 
+class RetiredSource(TypedDict):
+    """A source that was retired or restored."""
+
+    key: str
+    users: int
+
+
 class ScimMatching(TypedDict):
     """The match rule of inbound SCIM."""
 
@@ -158,6 +165,7 @@ class Source(TypedDict):
     key: str
     label: str
     note: str | None
+    retired_at: str | None
     domains: list[str]
     connection_type: str
     sign_in_status: str | None

@@ -14,6 +14,7 @@ from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.preview import PlannedChange
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.context import AppContext
+from dravo.services.lookups import check_not_retired
 from dravo.services.security import operator_sso
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operator_sso import OPERATORS, USERS
@@ -102,6 +103,8 @@ def _check_possible(
     Raises:
         InvalidInput, StillInUse.
     """
+    if status != DISABLED or scheduled:
+        check_not_retired(source)
     if row.serves != USERS:
         if status == ENABLED or scheduled:
             operator_sso.check_own_way(connection, caller, source.id)

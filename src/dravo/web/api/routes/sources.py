@@ -9,9 +9,10 @@ from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.scim_server import request_log
 from dravo.services.scim_server.request_log import ScimRequest, ScimRequestLine
 from dravo.services.security.permissions import ATTRIBUTES
+from dravo.services.sources import retirement, scim_checklist, scim_matching, sources
 from dravo.services.sources import schemas as source_schemas
-from dravo.services.sources import scim_checklist, scim_matching, sources
 from dravo.services.sources import tokens as scim_tokens
+from dravo.services.sources.retirement import RetiredSource
 from dravo.services.sources.schemas import SourceSchema
 from dravo.services.sources.scim_checklist import SetupChecklist
 from dravo.services.sources.scim_matching import ScimMatching
@@ -21,7 +22,8 @@ from dravo.store.pagination import ItemList, Page
 from dravo.store.queries.scim_requests import RequestFilter
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.common import KeyPath, PageQuery
+from dravo.web.api.routes.assignments import sure_of
+from dravo.web.api.schemas.common import ConfirmedRequest, KeyPath, PageQuery
 from dravo.web.api.schemas.sources.sources import (
     AddSourceRequest,
     ChangeSourceRequest,
@@ -87,6 +89,37 @@ def remove_source(path: KeyPath) -> Response:
     """
     sources.remove(app_context(), caller(), path.key)
     return Response(status=204)
+
+
+@routes.post("/sources/<key>/retire", responses=responses("sources.sources.RetiredSource"))
+@needs("sources.change")
+def retire_source(path: KeyPath, body: ConfirmedRequest) -> RetiredSource:
+    """Retire a source.
+
+    Its users become leavers unless other sources report them. Its tokens are revoked, and its connections
+    disabled. Requires `confirm`.
+    """
+    return retirement.retire(app_context(), caller(), path.key, sure_of(body))
+
+
+@routes.post("/sources/<key>/retire/preview", responses=responses("access.assignments.ChangeEffects"))
+@needs("attributes.read")
+def preview_retiring(path: KeyPath) -> PreviewedEffects:
+    """Preview a retired source.
+
+    Returns the leavers, and the roles that end. Changes nothing.
+    """
+    return retirement.preview(app_context(), path.key).shown()
+
+
+@routes.post("/sources/<key>/restore", responses=responses("sources.sources.RetiredSource"))
+@needs("sources.change")
+def restore_source(path: KeyPath) -> RetiredSource:
+    """Restore a retired source.
+
+    Users, groups and memberships return. Connections stay disabled, and tokens revoked.
+    """
+    return retirement.restore(app_context(), caller(), path.key)
 
 
 @routes.get("/sources/<key>/scim-matching", responses=responses("sources.sources.ScimMatching"))

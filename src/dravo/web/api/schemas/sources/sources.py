@@ -37,6 +37,13 @@ class ChangeSourceRequest(RequestModel):
     note: Text | None = Field(None, description="Note for other operators; empty removes it.")
 
 
+class RetiredSource(Model):
+    """A source that was retired or restored."""
+
+    key: str
+    users: int = Field(description="Number of users that the source reported.")
+
+
 class ScimMatchingRequest(RequestModel):
     """The match rule of inbound SCIM."""
 
@@ -98,6 +105,7 @@ class Source(Model):
     key: str
     label: str = Field(description="Label of the source.")
     note: str | None = Field(description="Note of operators, or null.")
+    retired_at: str | None = Field(description="Time at which the source was retired, or null.")
     domains: list[str] = Field(description="All email domains of the source.")
     connection_type: str
     sign_in_status: str | None
