@@ -61,7 +61,9 @@ const restore = () =>
     wide
     @done="retire"
   >
-    <p v-for="each in effects.data.value?.effects" :key="each">{{ each }}</p>
+    <div class="effects">
+      <p v-for="each in effects.data.value?.effects" :key="each">{{ each }}</p>
+    </div>
     <ChangePreview
       v-if="effects.data.value?.access"
       v-model:confirm="typed"
@@ -71,6 +73,9 @@ const restore = () =>
 </template>
 
 <style scoped>
+.effects p {
+  margin: 0 0 4px;
+}
 .retired {
   align-items: center;
   display: flex;

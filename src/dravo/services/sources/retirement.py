@@ -10,7 +10,7 @@ from dravo.core.errors import InvalidInput, StillInUse
 from dravo.core.plan_types import UserSnapshot
 from dravo.core.planning import with_groups
 from dravo.services.changes.effects import ChangeEffects, count
-from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, check
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, check, shown
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
@@ -89,12 +89,10 @@ def preview(ctx: AppContext, key: str) -> ChangeEffects:
             f"{count(leavers, 'user becomes a leaver', 'users become leavers')}; "
             f"{count(users - leavers, 'user stays', 'users stay')} through other sources."
         )
-        groups = len(stored.present_groups(connection, source.id))
-        effects.add(
-            f"{count(groups, 'group ends', 'groups end')} with the assignments of the source's groups."
-        )
+        ended = count(len(stored.present_groups(connection, source.id)), "group ends", "groups end")
+        effects.add(f"{ended}. Members lose the roles that these groups assign.")
         effects.add("All SCIM tokens of the source are revoked. Its import and its sign-in are disabled.")
-        effects.add_access(connection, _planned(ctx, connection, source))
+        effects.access = shown(connection, _planned(ctx, connection, source))
     return effects
 
 
