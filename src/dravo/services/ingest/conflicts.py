@@ -145,7 +145,7 @@ def decide(
                 f"Use one of: {', '.join(choices)}.",
                 "decision",
             )
-        user_id = _whom(connection, source, row, decision, user)
+        user_id = _user_to_link(connection, source, row, decision, user)
         values = {
             "status": stored_conflicts.DECIDED,
             "decision": decision,
@@ -244,7 +244,7 @@ def _one(connection: Connection, key: str, conflict_id: str) -> tuple[Source, St
     return source, row
 
 
-def _whom(
+def _user_to_link(
     connection: Connection, source: Source, row: StoredConflict, decision: str, user: str | None
 ) -> str | None:
     """Return the user to which a record is to be linked.

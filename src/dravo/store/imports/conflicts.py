@@ -142,7 +142,7 @@ def with_conflicts(connection: Connection, source_id: str, subject: str) -> set[
     return set(connection.execute(select(c.native_id).where(*where)).scalars())
 
 
-def open_users(connection: Connection, source_id: str, connection_type: str) -> list[dict[str, Any]]:
+def open_users(connection: Connection, source_id: str, connection_type: str) -> list[Mapping[str, object]]:
     """Return the SCIM Users of all open conflicts about users of a source's connection."""
     c = t.conflict.c
     statement = select(c.entry).where(
