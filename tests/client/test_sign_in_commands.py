@@ -171,3 +171,14 @@ def test_operators_and_groups_ahead_by_commands(
     )
     assert entered.status_code == 200
     dravo("sign-in", "set", key, "--serves", "users")
+
+
+def test_a_missing_secret_is_explained(dravo: Dravo, fresh: Callable[[str], str]) -> None:
+    key = fresh("partners")
+    dravo("source", "add", key, "--label", key, "--connection-type", "sign_in")
+    dravo("sign-in", "set", key, "--protocol", "oidc")
+    done = dravo("sign-in", "set", key, "--ask-secret", stdin="")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert done.stderr.startswith("dravo: No secret was entered.")
+    done = dravo("sign-in", "set", key, "--ask-secret", "--json", stdin="hush\n")
+    assert done.returncode == 0 and '"has_secret": true' in done.stdout and "hush" not in done.stdout

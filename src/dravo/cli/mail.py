@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import getpass
 from typing import Any
 
-from dravo.cli.output import UsageError, command, moment, noun, show_json
+from dravo.cli.output import UsageError, command, moment, noun, read_secret, show_json
 from dravo.client import Dravo
 
 
@@ -73,7 +72,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         if getattr(given, name) is not None
     }
     if given.ask_password:
-        wish["password"] = getpass.getpass("Password of the email server: ")
+        wish["password"] = read_secret("Password of the email server: ")
     if not wish:
         raise UsageError("No setting given. See 'dravo mail set --help' for all settings.")
     _show_settings(given, dravo.mail.change(**wish))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 import json
 import os
 import sys
@@ -57,6 +58,23 @@ def noun(subparsers: Any, name: str, help_text: str) -> Verbs:
     parser.set_defaults(run=None, shown=parser)
     verbs: Verbs = parser.add_subparsers(metavar="VERB", title="verbs")
     return verbs
+
+
+def read_secret(prompt: str) -> str:
+    """Ask for a secret without showing it; without a terminal, read a line from standard input.
+
+    A secret is never an option, because every user of the machine can see command lines.
+
+    Raises:
+        UsageError: without a secret.
+    """
+    try:
+        secret = getpass.getpass(prompt) if sys.stdin.isatty() else sys.stdin.readline()
+    except EOFError:
+        secret = ""
+    if not secret.strip():
+        raise UsageError("No secret was entered. Type it at the prompt, or send it on standard input.")
+    return secret.rstrip("\r\n")
 
 
 def list_options(parser: argparse.ArgumentParser) -> None:

@@ -54,7 +54,7 @@ def _declare_create(verbs: Any) -> None:
             "dravo assignment create plant-records viewer --source staff --rule 'department eq \"Seed "
             "Bank\"' --preview",
             "dravo assignment create ticket-desk --source staff --pattern '^ticketdesk-(.+)$'",
-            "dravo assignment create plant-records --exclude --source staff --group Trainees",
+            "dravo assignment create plant-records --exclude --source staff --group Herbarium",
         ],
     )
     parser.add_argument("application", help="key of the application")

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import getpass
-import sys
 from typing import Any
 
 from dravo.cli.access.assignment import show_effects
@@ -16,6 +14,7 @@ from dravo.cli.output import (
     list_options,
     moment,
     noun,
+    read_secret,
     show_json,
     show_list,
 )
@@ -233,12 +232,7 @@ def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
 def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
     token = None
     if not given.keep_token:
-        # Not an option, because every user of the machine can see command lines.
-        token = (
-            getpass.getpass("Token of the application: ") if sys.stdin.isatty() else sys.stdin.readline()
-        ).strip()
-        if not token:
-            raise UsageError("No token on standard input. Pipe the token in, or use --keep-token.")
+        token = read_secret("Token of the application: ").strip()
     auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
     if given.client_id:
         auth = {

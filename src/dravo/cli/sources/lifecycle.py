@@ -19,7 +19,7 @@ def add_verbs(verbs: Any) -> None:
         "retire a source: its users become leavers unless other sources report them",
         [
             "dravo source retire volunteers --preview",
-            "dravo source retire volunteers --confirm 'Volunteers register'",
+            'dravo source retire volunteers --confirm "Volunteers\' register"',
         ],
     )
     retire.add_argument("key", help="key of the source")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import getpass
 from typing import Any
 
 from dravo.cli.access.assignment import show_effects
@@ -12,6 +11,7 @@ from dravo.cli.output import (
     command,
     moment,
     read_json,
+    read_secret,
     read_text,
     show_json,
     table,
@@ -157,7 +157,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if any(value is not None for value in fields.values()):
         wish["fields"] = fields
     if given.ask_secret:
-        wish["secret"] = getpass.getpass("Client secret: ")
+        wish["secret"] = read_secret("Client secret: ")
     if not any(value for value in wish.values()):
         raise UsageError("No setting given. See 'dravo sign-in set --help' for all settings.")
     if given.preview:
