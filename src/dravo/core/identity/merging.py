@@ -77,10 +77,9 @@ def merge(
                 continue
             if name == ENTERPRISE_URN:
                 extension = attributes.setdefault(name, {})
-                for part, part_value in value.items():
-                    if part not in extension:
-                        extension[part] = part_value
-                        value_sources[f"{name}:{part}"] = record.source_id
+                new = {part: inner for part, inner in value.items() if part not in extension}
+                extension |= new
+                value_sources |= {f"{name}:{part}": record.source_id for part in new}
             elif name not in attributes:
                 attributes[name] = value
                 value_sources[name] = record.source_id

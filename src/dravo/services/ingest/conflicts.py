@@ -225,11 +225,12 @@ def _only_candidate(row: StoredConflict) -> str:
     if row.kind in (LOOKS_ALIKE, LEAVER):
         # Such a record is more likely another user, even an attack: an operator looks at each.
         raise InvalidInput(
-            f"'{row.name}' only looks like the user, or the user has left.", "Decide this conflict by itself."
+            f"'{row.name}' only looks like the user, or the user has left.",
+            "Decide this conflict separately.",
         )
     if len(row.candidates) != 1:
         raise InvalidInput(
-            f"'{row.name}' could belong to {len(row.candidates)} users.", "Decide this conflict by itself."
+            f"'{row.name}' could belong to {len(row.candidates)} users.", "Decide this conflict separately."
         )
     return row.candidates[0]
 
