@@ -19,7 +19,7 @@ from playwright.sync_api import Browser, Error, Page, expect
 
 from dravo.demo import scenario
 from dravo.demo.volunteers import code_to
-from tests.browser.conftest import TAGS, axe_violations, find_and_choose, signed_in_state
+from tests.browser.conftest import PATIENCE_MS, TAGS, axe_violations, find_and_choose, signed_in_state
 from tests.harness import RunningDemo
 from tests.scale import NIGHTLY
 
@@ -345,7 +345,7 @@ def opened(browser: Browser, demo: RunningDemo, session: Any = None) -> Page:
         storage_state=session,
     )
     page = context.new_page()
-    page.set_default_timeout(8_000)
+    page.set_default_timeout(PATIENCE_MS)
     return page
 
 
