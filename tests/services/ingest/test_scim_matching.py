@@ -7,7 +7,11 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput
+from dravo.core.identity.records import SIGN_IN
+from dravo.core.scim.resources import read_resource
+from dravo.core.scim.schemas import USER
 from dravo.services.ingest import conflicts
+from dravo.services.ingest.intake import Intake
 from dravo.services.security import operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
@@ -165,3 +169,14 @@ def test_a_lookalike_is_not_linked_together_with_others(matching: Sources) -> No
     assert row.kind == "lookalike" and len(row.candidates) == 1
     done = conflicts.decide_many(matching.ctx, matching.caller, "partners", [row.id], conflicts.LINK)
     assert done.decided == 0 and "only looks like the user" in done.failed[0].message
+
+
+def test_a_user_of_the_same_sources_sign_in_is_linked_by_the_user_name(matching: Sources) -> None:
+    source = matching.source("staff")
+    by_sign_in = Intake(matching.ctx.database, matching.ctx.catalogue, SIGN_IN)
+    for name in ("ada", "bob"):
+        by_sign_in.create_user(source, read_resource({"userName": name, **mail(name)}, USER))
+    matching.user(source, "ada", **mail("ada"))
+    assert (matching.users(), matching.conflicts()) == (2, [])
+    matching.user(source, "robert", **mail("bob"))
+    assert (matching.users(), matching.conflicts()) == (3, ["robert"]), "an email alone links no user"
