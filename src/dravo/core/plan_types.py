@@ -74,6 +74,8 @@ class ConfigSnapshot:
     # sources.
     vetoing: frozenset[str] = frozenset()
     quiet: frozenset[str] = frozenset()
+    # Retired sources: they report nothing any more.
+    retired: frozenset[str] = frozenset()
 
     def merged(self, records: Iterable[UserRecord]) -> MergedUser:
         """Return the one user behind some records."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from sqlalchemy import Connection, and_, bindparam, delete, exists, insert, or_, select, update
@@ -12,6 +12,9 @@ from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.task_status import WAITING
+
+# Maximum number of groups in one statement.
+WAKE_AT_ONCE = 500
 
 _PRESENT = PreparedStatement(
     select(
@@ -233,4 +236,11 @@ def ready(connection: Connection, now: Instant) -> list[tuple[str, str, int]]:
 
 def wake_group(connection: Connection, group_id: str, now: Instant) -> None:
     """Have a group of a source or a local group be sent again, wherever it is provisioned."""
-    wake(connection, t.provisioned_group.c.key == f"group:{group_id}", now)
+    wake_groups(connection, [group_id], now)
+
+
+def wake_groups(connection: Connection, group_ids: Sequence[str], now: Instant) -> None:
+    """Have several groups be sent again, wherever they are provisioned."""
+    for start in range(0, len(group_ids), WAKE_AT_ONCE):
+        keys = [f"group:{group_id}" for group_id in group_ids[start : start + WAKE_AT_ONCE]]
+        wake(connection, t.provisioned_group.c.key.in_(keys), now)

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import pytest
+from sqlalchemy import event
 
 from dravo.core.errors import InvalidInput
+from dravo.core.scim.errors import ScimError
 from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
@@ -114,3 +117,46 @@ def test_what_was_deleted_before_stays_deleted_after_a_restoration(garden: Garde
     retirement.restore(garden.ctx, garden.caller, "partners")
     garden.held()
     assert garden.statuses()["dora"] == ["left"]
+
+
+def test_users_who_left_before_do_not_count_in_the_preview(garden: Garden) -> None:
+    garden.intake.remove_user(garden.partners, garden.user(garden.partners, "dora"))
+    shown = retirement.preview(garden.ctx, "partners")
+    assert shown.sentences[0] == "2 users become leavers; 0 users stay through other sources."
+    assert retirement.retire(garden.ctx, garden.caller, "partners", TYPED).users == 2
+
+
+def test_open_conflicts_return_with_the_source(garden: Garden) -> None:
+    garden.user(garden.partners, "ada")
+    assert [row.name for row in garden.rows(t.conflict, status="open")] == ["ada"]
+    retirement.retire(garden.ctx, garden.caller, "partners", TYPED)
+    assert garden.rows(t.conflict, status="open") == []
+    retirement.restore(garden.ctx, garden.caller, "partners")
+    assert [row.name for row in garden.rows(t.conflict, status="open")] == ["ada"], (
+        "it still needs a decision"
+    )
+
+
+def test_a_request_that_was_in_progress_creates_nothing_in_a_retired_source(garden: Garden) -> None:
+    retirement.retire(garden.ctx, garden.caller, "partners", TYPED)
+    with pytest.raises(ScimError, match="retired"):
+        garden.user(garden.partners, "late")
+    with pytest.raises(ScimError, match="retired"):
+        garden.group(garden.partners, "Late")
+    assert garden.rows(t.record, user_name_key="late") == []
+
+
+def test_a_source_of_any_size_can_be_retired(garden: Garden, monkeypatch: pytest.MonkeyPatch) -> None:
+    asked: list[int] = []
+
+    def note(_: Any, __: Any, ___: str, given: Any, *____: Any) -> None:
+        asked.append(len(given))
+
+    for number in range(60):
+        garden.user(garden.partners, f"user{number}")
+    monkeypatch.setattr("dravo.store.snapshots.users.CHUNK", 10)
+    with garden.ctx.database.reading() as connection:
+        event.listen(connection.engine, "before_cursor_execute", note)
+    retirement.preview(garden.ctx, "partners")
+    # A statement may name a chunk of users twice.
+    assert max(asked) <= 2 * 10, "no statement has a parameter for each user"

@@ -14,6 +14,8 @@ from dravo.core.identity.names import fold, user_name_key
 LOCAL = "local"
 # The connection type of records from sign-ins.
 SIGN_IN = "sign_in"
+# The connection type of records that a source sends.
+INBOUND_SCIM = "inbound_scim"
 
 
 @dataclass(frozen=True)

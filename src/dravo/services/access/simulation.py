@@ -8,7 +8,7 @@ from typing import Any
 
 from dravo.core.access.reasons import chain
 from dravo.core.errors import InvalidInput
-from dravo.core.identity.records import UserRecord
+from dravo.core.identity.records import INBOUND_SCIM, UserRecord
 from dravo.core.plan_types import UserSnapshot
 from dravo.core.planning import plan_user
 from dravo.core.scim.errors import ScimError
@@ -63,7 +63,7 @@ def expect(
             ) from None
         named = [find_group(connection, each, source).id for each in groups]
         catalogue = ctx.catalogue.get(connection)
-    record = UserRecord("expected", row.id, "inbound_scim", data, "expected")
+    record = UserRecord("expected", row.id, INBOUND_SCIM, data, "expected")
     outcome = plan_user(UserSnapshot("expected", None, (record,), tuple(named)), catalogue, now)
     due = {change.application_id: change.desired for change in outcome.accounts}
     items = []

@@ -10,14 +10,12 @@ from typing import Any
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import StalePreview
-from dravo.core.identity.records import searchable
+from dravo.core.identity.records import INBOUND_SCIM, searchable
+from dravo.core.plan_types import ConfigSnapshot
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import unique_values
 from dravo.core.scim.schemas import SchemaSet
-from dravo.services.ingest.types import (
-    INBOUND_SCIM,
-    Result,
-)
+from dravo.services.ingest.types import Result
 from dravo.store import (
     records,
 )
@@ -37,6 +35,15 @@ class IngestAttempts:
         self.database = database
         self.catalogue = catalogue
         self.connection_type = connection_type
+
+    def _check_not_retired(self, catalogue: ConfigSnapshot, source_id: str) -> None:
+        """Refuse a request that was in progress while its source was retired.
+
+        Raises:
+            ScimError: 403.
+        """
+        if source_id in catalogue.retired:
+            raise ScimError(403, "This source is retired. An administrator of Dravo can restore it.")
 
     def _check_unique(
         self, source_id: str, data: dict[str, Any], own_id: str | None, shapes: SchemaSet

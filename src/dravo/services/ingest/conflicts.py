@@ -19,13 +19,12 @@ from dravo.core.identity.matching import (
     RENAMED,
     TWO_RECORDS,
 )
-from dravo.core.identity.records import SIGN_IN
+from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN
 from dravo.protocols.directory.reader import Entry
 from dravo.services import jobs
 from dravo.services.context import AppContext
 from dravo.services.ingest import record_links, run_log
 from dravo.services.ingest.bulk_users import LEAVE_OUT, LET, LINK, MAKE, BulkUsers
-from dravo.services.ingest.types import INBOUND_SCIM
 from dravo.services.lookups import find_user, pushing_source
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change

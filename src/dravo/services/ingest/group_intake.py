@@ -63,6 +63,7 @@ class GroupIntake(IngestAttempts):
             with self.database.reading() as connection:
                 plan = self._resolve(connection, source_id, group_id, list(members))
             catalogue = self.catalogue.latest(self.database)
+            self._check_not_retired(catalogue, source_id)
             # No assignment can name a group that is created here, but a pattern or a rule can match its name.
             named = catalogue.named_by_its_name(source_id)
             write_trace = manner.prepare(

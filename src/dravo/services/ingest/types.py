@@ -14,7 +14,6 @@ from dravo.core.scim.schemas import STANDARD, SchemaSet
 from dravo.core.scim.versions import ANY, Condition
 from dravo.store.plan_writer import ConfirmedRemovals
 
-INBOUND_SCIM = "inbound_scim"
 NOBODY: frozenset[str] = frozenset()
 
 Result = TypeVar("Result")

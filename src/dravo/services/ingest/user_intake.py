@@ -12,7 +12,7 @@ from dravo.core.access.types import Assignment
 from dravo.core.errors import NotFound, StalePreview
 from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, Binding, bind
 from dravo.core.identity.names import fold, lookalike_key
-from dravo.core.identity.records import UserRecord, searchable
+from dravo.core.identity.records import INBOUND_SCIM, UserRecord, searchable
 from dravo.core.instants import Instant
 from dravo.core.plan_types import UserSnapshot
 from dravo.core.planning import plan_user, with_record
@@ -20,14 +20,7 @@ from dravo.core.scim.patches import Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
 from dravo.core.scim.versions import entity_tag
 from dravo.services.ingest.attempts import IngestAttempts
-from dravo.services.ingest.types import (
-    DEFAULT_OPTIONS,
-    INBOUND_SCIM,
-    NOBODY,
-    IngestChange,
-    IngestOptions,
-    IngestResult,
-)
+from dravo.services.ingest.types import DEFAULT_OPTIONS, NOBODY, IngestChange, IngestOptions, IngestResult
 from dravo.services.sources.scim_matching import match_record
 from dravo.store import (
     clock,
@@ -72,6 +65,7 @@ class UserIntake(IngestAttempts):
 
         def attempt() -> IngestResult:
             catalogue = self.catalogue.latest(self.database)
+            self._check_not_retired(catalogue, source_id)
             binding = bind(None, new_user)
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data)

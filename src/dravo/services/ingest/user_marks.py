@@ -16,7 +16,7 @@ from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
-from dravo.services.lookups import find_user
+from dravo.services.lookups import find_users
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
@@ -106,7 +106,7 @@ def _read(connection: Connection, request: MarkRequest, now: Instant) -> tuple[l
         raise InvalidInput(
             f"'{request.status}' is not a valid status.", f"Use one of: {', '.join(STATUSES)}.", "status"
         )
-    found = {user.id: user for user in (find_user(connection, name) for name in request.users)}
+    found = {user.id: user for user in find_users(connection, request.users)}
     users = list(found.values())
     if request.status is None:
         unmarked = [user.display_name for user in users if user.mark is None]

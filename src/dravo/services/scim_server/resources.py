@@ -13,6 +13,7 @@ import orjson
 from sqlalchemy import ColumnElement, Connection
 
 from dravo.core.errors import NotFound
+from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import locations, matches
 from dravo.core.scim.messages import LARGEST_PAGE, list_response
@@ -21,7 +22,7 @@ from dravo.core.scim.resources import parse_selection, select_attributes
 from dravo.core.scim.schemas import GROUP_URN, STANDARD, USER_URN, ResourceType, SchemaSet
 from dravo.core.scim.sorting import SortKey, is_descending, sort_key, sort_location
 from dravo.core.scim.versions import entity_tag
-from dravo.services.ingest.types import INBOUND_SCIM, IngestResult
+from dravo.services.ingest.types import IngestResult
 from dravo.store import groups, records
 from dravo.store.database import Database
 from dravo.store.queries import source_rows

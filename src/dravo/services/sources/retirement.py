@@ -8,7 +8,6 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, StillInUse
 from dravo.core.plan_types import UserSnapshot
-from dravo.core.planning import with_groups
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, check, shown
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -17,9 +16,9 @@ from dravo.services.lookups import pushing_source
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups, recompute_marks
-from dravo.store.memberships import some_users
 from dravo.store.plan_writer import EVERY_APPLICATION
 from dravo.store.queries import runs as run_queries
+from dravo.store.sign_in import sessions as session_rows
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.sources import retirement as stored
 from dravo.store.sources import settings as source_settings
@@ -48,9 +47,10 @@ def retire(ctx: AppContext, caller: Caller, key: str, sure: Confirmation = UNCON
         check(connection, change, caller, sure)
     with ctx.database.writing() as connection:
         source = _checked(connection, key)
-        users = _users(connection, source)
+        users = stored.number_of_users(connection, source.id)
         groups = stored.present_groups(connection, source.id)
         stored.retire(connection, source.id, now)
+        session_rows.delete_of_source(connection, source.id)
         _finish(ctx, connection, caller, source, groups, "retired source")
     ctx.token_revision += 1
     process_marks(ctx, USERS_PER_CHUNK)
@@ -70,7 +70,7 @@ def restore(ctx: AppContext, caller: Caller, key: str) -> RetiredSource:
         stored.restore(connection, source.id, source.retired_at)
         groups = stored.present_groups(connection, source.id)
         _finish(ctx, connection, caller, source, groups, "restored source")
-        users = _users(connection, source)
+        users = stored.number_of_users(connection, source.id)
     process_marks(ctx, USERS_PER_CHUNK)
     return RetiredSource(key, users)
 
@@ -84,7 +84,8 @@ def preview(ctx: AppContext, key: str) -> ChangeEffects:
     effects = ChangeEffects()
     with ctx.database.reading() as connection:
         source = _checked(connection, key)
-        users, leavers = _users(connection, source), stored.only_here(connection, source.id)
+        users = stored.number_of_users(connection, source.id)
+        leavers = stored.only_here(connection, source.id)
         effects.add(
             f"{count(leavers, 'user becomes a leaver', 'users become leavers')}; "
             f"{count(users - leavers, 'user stays', 'users stay')} through other sources."
@@ -111,23 +112,20 @@ def _checked(connection: Connection, key: str) -> Source:
     return source
 
 
-def _users(connection: Connection, source: Source) -> int:
-    return len(list(connection.execute(stored.users_of(source.id)).scalars()))
-
-
 def _planned(ctx: AppContext, connection: Connection, source: Source) -> PlannedChange:
-    groups = stored.present_groups(connection, source.id)
-    users = list(connection.execute(stored.users_of(source.id)).scalars())
+    groups = frozenset(stored.present_groups(connection, source.id))
 
     def without_source(user: UserSnapshot) -> UserSnapshot:
         records = tuple(
             replace(each, gone=True) if each.source_id == source.id else each for each in user.records
         )
-        return with_groups(replace(user, records=records), removed=groups)
+        return replace(
+            user, records=records, groups=tuple(each for each in user.groups if each not in groups)
+        )
 
     return PlannedChange(
         None,
-        (some_users(users),),
+        (stored.users_of(source.id),),
         ctx.catalogue.get(connection),
         without_source,
         source.label,
@@ -142,8 +140,7 @@ def _finish(
     now = clock.now()
     # The typed label confirms the removals.
     recompute_marks.mark_users(connection, stored.users_of(source.id), now, (EVERY_APPLICATION, caller.name))
-    for group_id in groups:
-        provisioned_groups.wake_group(connection, group_id, now)
+    provisioned_groups.wake_groups(connection, groups, now)
     raise_revision(connection)
     event = AuditEvent(action, "source", source.id, details={"key": source.key, "groups": len(groups)})
     record_change(connection, ctx.keys, caller, now, event)

@@ -11,8 +11,9 @@ from sqlalchemy import Connection
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.matching import Binding, Conflict, match
 from dravo.core.identity.names import fold, lookalike_key
-from dravo.core.identity.records import searchable
+from dravo.core.identity.records import INBOUND_SCIM, searchable
 from dravo.core.identity.source_policy import ASK, MATCHES, SourcePolicy
+from dravo.services import jobs
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
@@ -24,8 +25,6 @@ from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import matching as record_matching
 from dravo.store.sources import sources as source_rows
 from dravo.store.sources.sources import Source
-
-INBOUND_SCIM = "inbound_scim"
 
 
 @dataclass(frozen=True)
@@ -80,11 +79,11 @@ def preview(ctx: AppContext, key: str, rule: str) -> ChangeEffects:
         _check(connection, source, rule)
         waiting = stored_conflicts.open_users(connection, source.id, INBOUND_SCIM)
         policy = _policy(connection, source, rule)
-        linked = sum(
-            isinstance(found := _match_with(connection, source.id, policy, data, None), Binding)
-            and not found.new
-            for data in waiting
-        )
+        linked = 0
+        for done, data in enumerate(waiting):
+            jobs.report_progress(done, len(waiting))
+            found = _match_with(connection, source.id, policy, data, None)
+            linked += isinstance(found, Binding) and not found.new
     if rule == ASK:
         effects.add("Each new record that could belong to an existing user becomes a conflict.")
     else:

@@ -11,6 +11,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.expiry import ending, told_from
+from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.identity.source_policy import read_domains
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
@@ -42,9 +43,6 @@ class SharedDomain:
 
     domain: str
     sources: list[KeyAndLabel]
-
-
-INBOUND_SCIM = "inbound_scim"
 
 
 @dataclass(frozen=True)

@@ -9,11 +9,10 @@ from sqlalchemy import Connection, exists, or_, select
 
 from dravo.core.identity.matching import Candidate
 from dravo.core.identity.names import user_name_key
-from dravo.core.identity.records import LOCAL
+from dravo.core.identity.records import INBOUND_SCIM, LOCAL
 from dravo.store import tables as t
 from dravo.store.imports.records import IMPORT, chunks
 
-INBOUND_SCIM = "inbound_scim"
 # Users with a record in an open conflict; they are not candidates for matching.
 _UNDECIDED = exists().where(
     t.record.c.user_id == t.user.c.id, t.record.c.deleted_at.is_(None), t.record.c.undecided.is_(True)

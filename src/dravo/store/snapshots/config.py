@@ -141,7 +141,9 @@ def load(
     by_group, general, pattern_sources = _load_assignments(connection, roles)
     parents = _load_parents(connection)
     s = t.source.c
-    sources = list(connection.execute(select(s.id, s.key, s.priority, s.deactivation_wins, s.updates)))
+    sources = list(
+        connection.execute(select(s.id, s.key, s.priority, s.deactivation_wins, s.updates, s.retired_at))
+    )
     provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(
@@ -166,6 +168,7 @@ def load(
         plans(connection),
         frozenset(row.id for row in sources if row.deactivation_wins),
         frozenset(row.id for row in sources if not row.updates),
+        frozenset(row.id for row in sources if row.retired_at is not None),
     )
 
 

@@ -14,6 +14,13 @@ def users_of(source_id: str) -> Select[str]:
     return select(r.user_id).where(r.source_id == source_id).distinct()
 
 
+def number_of_users(connection: Connection, source_id: str) -> int:
+    """Return the number of users that a source reports."""
+    r = t.record.c
+    statement = select(func.count(r.user_id.distinct()))
+    return connection.execute(statement.where(r.source_id == source_id, r.deleted_at.is_(None))).scalar_one()
+
+
 def present_groups(connection: Connection, source_id: str) -> list[str]:
     """Return the IDs of a source's groups."""
     g = t.group.c
@@ -50,7 +57,9 @@ def retire(connection: Connection, source_id: str, now: Instant) -> None:
         update(t.source_token).where(k.source_id == source_id, k.revoked_at.is_(None)).values(revoked_at=now)
     )
     connection.execute(
-        update(t.conflict).where(c.source_id == source_id, c.status == "open").values(status="over")
+        update(t.conflict)
+        .where(c.source_id == source_id, c.status == "open")
+        .values(status="over", decided_at=now)
     )
     connection.execute(
         update(t.source_import)
@@ -80,4 +89,10 @@ def restore(connection: Connection, source_id: str, retired_at: Instant) -> None
         connection.execute(
             update(t.membership).where(column.in_(groups), m.until_at == retired_at).values(until_at=None)
         )
+    c = t.conflict.c
+    connection.execute(
+        update(t.conflict)
+        .where(c.source_id == source_id, c.status == "over", c.decided_at == retired_at)
+        .values(status="open", decided_at=None)
+    )
     connection.execute(update(t.source).where(t.source.c.id == source_id).values(retired_at=None))
