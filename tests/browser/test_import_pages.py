@@ -65,8 +65,9 @@ def test_files_become_users_a_look_first(
         assert dravo.sources.get(key)["users"] == 0
 
     page.get_by_role("tab", name="Source policy").click()
-    page.get_by_role("button", name="Enable", exact=True).click()
-    expect(page.get_by_text("Dravo applies what each import run finds. Every hour.")).to_be_visible()
+    page.get_by_label("Enabled", exact=True).check()
+    page.get_by_role("button", name="Change status").click()
+    expect(page.get_by_text("Dravo applies what each import run finds.")).to_be_visible()
     page.get_by_role("tab", name="Import runs").click()
     page.get_by_role("button", name="Run now").click()
     page.get_by_role("link", name=f"Una {label}").click()

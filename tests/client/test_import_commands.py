@@ -97,9 +97,10 @@ def test_a_directory_is_connected_looked_at_and_read_to_the_letter_of_the_guide(
         "title: Seasonal -> Keeper" in dravo("source", "run-entries", "estates", "--kind", "changed").stdout
     )
     assert "done" in dravo("source", "runs", "estates").stdout
-    tried = dravo("source", "preview-policy", "estates", "-", stdin='{"users": "title ne \\"Seasonal\\""}')
+    wish = '{"users": "title ne \\"Seasonal\\""}'
+    tried = dravo("source", "set-policy", "estates", "--file", "-", "--preview", stdin=wish)
     assert "399 leave" in tried.stdout
-    answers = json.loads(dravo("source", "policy", "estates").stdout)
+    answers = json.loads(dravo("source", "policy", "estates", "--json").stdout)
     assert answers["match"] == "ask"
     with alone.dravo as client:
         user = client.users.get(first_of(alone))

@@ -228,14 +228,12 @@ def test_a_match_rule_links_a_user_that_another_source_reports(
         assert done.returncode == code, (done.stdout, done.stderr)
         return done.stdout + done.stderr
 
-    assert "owns no email domain" in ran("matching", second, "email", code=2)
+    assert "domains of the source are missing" in ran("set-policy", second, "--match", "email", code=2)
     for key in (first, second):
         ran("change", key, "--domain", f"{first}.example", "--note", "Shares its users")
-    assert "A new record is linked to the user with the same email" in ran(
-        "matching", second, "email", "--preview"
-    )
-    assert "ask" in ran("matching", second)
-    assert "email" in ran("matching", second, "email")
+    assert "0 users" in ran("set-policy", second, "--match", "email", "--preview")
+    assert "an operator decides" in ran("policy", second)
+    assert "the email address" in ran("set-policy", second, "--match", "email")
     answer = providers[second].http.post("/Users", json={"userName": f"{name}.two", **mail})
     assert answer.status_code == 201
     read = providers[second].http.get(f"/Users/{answer.json()['id']}").json()

@@ -59,19 +59,49 @@ class Sources(Noun):
         """Restore a retired source: its users, groups and memberships return."""
         return cast(t.RetiredSource, self._call("POST", f"/sources/{part(key)}/restore"))
 
-    def matching(self, key: str) -> t.ScimMatching:
-        """Return the match rule of a source's inbound SCIM."""
-        return cast(t.ScimMatching, self._call("GET", f"/sources/{part(key)}/scim-matching"))
+    def policies(self, key: str) -> Sequence[t.SourcePolicyDetail]:
+        """Return the policies of a source, one for each connection type that it uses."""
+        found = cast(t.SourcePolicies, self._call("GET", f"/sources/{part(key)}/policy"))
+        return found["items"]
 
-    def change_matching(self, key: str, match: str) -> t.ScimMatching:
-        """Change the match rule: "ask", "user_name" or "email"."""
-        path = f"/sources/{part(key)}/scim-matching"
-        return cast(t.ScimMatching, self._call("PUT", path, body={"match": match}))
+    def policy(self, key: str, connection_type: str = "inbound_scim") -> t.SourcePolicyDetail:
+        """Return the policy of one connection type: "inbound_scim", "import" or "sign_in"."""
+        return cast(t.SourcePolicyDetail, self._call("GET", _policy(key, connection_type)))
 
-    def preview_matching(self, key: str, match: str) -> t.ChangeEffects:
-        """Return the effects of `change_matching`; nothing is changed."""
-        path = f"/sources/{part(key)}/scim-matching/preview"
-        return cast(t.ChangeEffects, self._call("POST", path, body={"match": match}))
+    def change_policy(
+        self, key: str, policy: dict[str, Any], connection_type: str = "inbound_scim"
+    ) -> t.SourcePolicyDetail:
+        """Change values of a policy, such as `{"users": 'department eq "Estates"'}`; others stay."""
+        return cast(t.SourcePolicyDetail, self._call("PUT", _policy(key, connection_type), body=policy))
+
+    def preview_policy(
+        self, key: str, policy: dict[str, Any], connection_type: str = "inbound_scim"
+    ) -> t.PolicyPreview:
+        """Preview another policy with all stored users; nothing is changed."""
+        path = f"{_policy(key, connection_type)}/preview"
+        return cast(t.PolicyPreview, self._call("POST", path, body=policy))
+
+    def set_status(
+        self,
+        key: str,
+        status: str,
+        connection_type: str = "inbound_scim",
+        enabled_from: str | None = None,
+        confirm: str | None = None,
+    ) -> t.SourcePolicyDetail:
+        """Change the status of a connection type: "disabled", "pilot" or "enabled"."""
+        body = {"status": status, "enabled_from": enabled_from, "confirm": confirm}
+        path = f"{_policy(key, connection_type)}/status"
+        return cast(t.SourcePolicyDetail, self._call("PUT", path, body=body))
+
+    def preview_status(self, key: str, status: str, connection_type: str = "inbound_scim") -> t.ChangeEffects:
+        """Return the effects of `set_status`; nothing is changed."""
+        path = f"{_policy(key, connection_type)}/status/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body={"status": status}))
+
+    def left_out(self, key: str, reason: str | None = None) -> Pages[t.RecordStanding]:
+        """List records of inbound SCIM that do not count; `reason` limits the list."""
+        return self._dravo.pages(f"/sources/{part(key)}/left-out", {"reason": reason})
 
     def remove(self, key: str) -> None:
         """Delete a source without users and groups."""
@@ -170,13 +200,6 @@ class Sources(Noun):
         """Test a source's connection step by step, as saved, or with other `kind`, `settings`, `secret`."""
         return cast(t.ImportCheck, self._call("POST", f"/sources/{part(key)}/import/check", body=values))
 
-    def preview_policy(self, key: str, policy: dict[str, Any]) -> t.PolicyPreview:
-        """Preview another source policy with all users."""
-        return cast(
-            t.PolicyPreview,
-            self._call("POST", f"/sources/{part(key)}/policy/preview", body={"policy": policy}),
-        )
-
     def upload(self, key: str, name: str, content: bytes) -> t.ImportSettings:
         """Upload a file of a source, "users.csv", "groups.csv" or "memberships.csv", in place of the former
         one.
@@ -239,3 +262,7 @@ class Sources(Noun):
             t.SourceConflict,
             self._call("POST", f"/sources/{part(key)}/conflicts/{part(conflict_id)}", body=body),
         )
+
+
+def _policy(key: str, connection_type: str) -> str:
+    return f"/sources/{part(key)}/policy/{part(connection_type)}"

@@ -14,6 +14,7 @@ from dravo.core.access.types import (
     Assignment,
     Policy,
 )
+from dravo.core.identity.acceptance import InboundPolicy
 from dravo.core.identity.marks import UserMark
 from dravo.core.identity.merging import MergedUser, merge
 from dravo.core.identity.records import UserRecord
@@ -76,6 +77,8 @@ class ConfigSnapshot:
     quiet: frozenset[str] = frozenset()
     # Retired sources: they report nothing any more.
     retired: frozenset[str] = frozenset()
+    # Policies of inbound SCIM by source ID, as far as they are not plain.
+    inbound: Mapping[str, InboundPolicy] = field(default_factory=dict)
 
     def merged(self, records: Iterable[UserRecord]) -> MergedUser:
         """Return the one user behind some records."""

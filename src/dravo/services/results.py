@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 
 @dataclass(frozen=True)
@@ -18,3 +19,17 @@ class SampleAttribute:
 
     name: str
     values: list[str]
+
+
+@dataclass
+class ChangedAttribute:
+    """An attribute before and after."""
+
+    attribute: str
+    before: Any
+    after: Any
+
+
+def pairs(differs: dict[str, list[Any]]) -> list[ChangedAttribute]:
+    """Return differences as a list."""
+    return [ChangedAttribute(attribute=name, before=pair[0], after=pair[1]) for name, pair in differs.items()]

@@ -14,7 +14,14 @@ from sqlalchemy.exc import DatabaseError, OperationalError
 
 from dravo.core.errors import DravoError, StorageFailing
 from dravo.store import tables
-from dravo.store.sqlite import checkpoint, commits_seen, error_text, open_engine
+from dravo.store.sqlite import (
+    checkpoint,
+    commits_seen,
+    error_text,
+    missing_references,
+    open_engine,
+    without_references,
+)
 
 if TYPE_CHECKING:
     from alembic.config import Config
@@ -136,11 +143,27 @@ class Database:
         from alembic import command
 
         config = migration_config()
-        with self.writing() as connection:
+        with self._copying() as connection:
             config.attributes["connection"] = connection
+            before = missing_references(connection)
             command.upgrade(config, "head")
+            if lost := missing_references(connection) - before:
+                table, _, other = min(lost)
+                raise NotReadable(
+                    f"The upgrade would lose rows of '{other}' that '{table}' needs; nothing was changed.",
+                    "Keep this version, and restore the latest backup if the database is damaged.",
+                )
             if connection.execute(tables.revision.select()).first() is None:
                 connection.execute(insert(tables.revision).values(name=CATALOGUE, value=1))
+
+    @contextmanager
+    def _copying(self) -> Iterator[Connection]:
+        """Give a connection that can copy tables in one transaction; the caller checks its references."""
+        try:
+            with self._writers.connect() as connection, without_references(connection), connection.begin():
+                yield connection
+        except OperationalError as wrong:
+            raise error_text(wrong) from wrong
 
     def is_current(self) -> bool:
         """Return whether the schema is that of the newest migration, with its first rows."""

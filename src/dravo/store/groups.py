@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -56,7 +56,12 @@ _WRITE = (
 
 @dataclass(frozen=True)
 class StoredGroup:
-    """A present group of a source, in the order of the select."""
+    """A present group of a source, in the order of the select.
+
+    Attributes:
+        left_out: why it gives nothing, or None.
+        waiting: what waits until its source is enabled, or None.
+    """
 
     id: str
     display_name: str
@@ -64,6 +69,8 @@ class StoredGroup:
     version: int
     created_at: Instant
     modified_at: Instant
+    left_out: str | None
+    waiting: str | None
 
 
 def get(connection: Connection, source_id: str, connection_type: str, group_id: str) -> StoredGroup | None:
@@ -204,6 +211,33 @@ def which_exist(
                 table.c.deleted_at.is_(None),
             )
             known.update(connection.execute(select(table.c.id).where(*where)).scalars())
+    return found
+
+
+def which_are_present(connection: Connection, ids: Collection[str]) -> tuple[set[str], set[str]]:
+    """Return those of some IDs that are records, and those that are groups, and not deleted."""
+    found: tuple[set[str], set[str]] = (set(), set())
+    wanted = sorted(ids)
+    for start in range(0, len(wanted), CHUNK):
+        some = wanted[start : start + CHUNK]
+        for known, table in zip(found, (t.record, t.group), strict=True):
+            where = (table.c.id.in_(some), table.c.deleted_at.is_(None))
+            known.update(connection.execute(select(table.c.id).where(*where)).scalars())
+    return found
+
+
+def leave_out(connection: Connection, group_id: str, reason: str | None) -> None:
+    """Note why a group gives nothing; None for one that counts."""
+    connection.execute(update(t.group).where(t.group.c.id == group_id).values(left_out=reason))
+
+
+def left_out(connection: Connection, group_ids: Sequence[str]) -> set[str]:
+    """Return those of some groups that give nothing."""
+    found: set[str] = set()
+    g = t.group.c
+    for start in range(0, len(group_ids), CHUNK):
+        where = (g.id.in_(group_ids[start : start + CHUNK]), g.left_out.is_not(None))
+        found.update(connection.execute(select(g.id).where(*where)).scalars())
     return found
 
 

@@ -6,7 +6,19 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, bindparam, delete, insert, select, update
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Select,
+    and_,
+    bindparam,
+    delete,
+    func,
+    insert,
+    or_,
+    select,
+    update,
+)
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.identity.records import Searchable, UserRecord, searchable
@@ -14,6 +26,12 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries.source_rows import COLUMNS
+
+# The user in use of a record, and whether it counts as deleted.
+IN_USE: ColumnElement[Any] = func.coalesce(t.record.c.in_use, t.record.c.data, type_=t.record.c.data.type)
+GONE: ColumnElement[bool] = or_(
+    and_(t.record.c.deleted_at.is_not(None), t.record.c.waiting.is_(None)), t.record.c.left_out.is_not(None)
+)
 
 _MAKE = PreparedStatement(insert(t.record))
 _PRESENT = (
@@ -102,8 +120,8 @@ class StoredRecord:
 
 def _columns() -> Select[Any]:
     r = t.record.c
-    columns = (r.id, r.source_id, r.connection_type, r.user_id, r.data, r.version, r.native_id, r.undecided)
-    return select(*columns).where(r.deleted_at.is_(None))
+    columns = (r.id, r.source_id, r.connection_type, r.user_id, IN_USE, r.version, r.native_id, r.undecided)
+    return select(*columns).where(r.deleted_at.is_(None), r.user_id.is_not(None))
 
 
 def by_id(connection: Connection, record_id: str) -> StoredRecord | None:
@@ -178,8 +196,10 @@ def users_of_records(record_ids: Sequence[str]) -> Select[str]:
     return select(t.record.c.user_id).where(t.record.c.id.in_(record_ids))
 
 
-def insert_record(connection: Connection, record: UserRecord, now: Instant) -> None:
-    """Insert a new record at version 1."""
+def insert_record(
+    connection: Connection, record: UserRecord, now: Instant, left_out: str | None = None
+) -> None:
+    """Insert a new record at version 1; `left_out` if it counts for no user."""
     name, external, email, emails = found_by(record.data)
     _MAKE.change(
         connection,
@@ -195,6 +215,7 @@ def insert_record(connection: Connection, record: UserRecord, now: Instant) -> N
             "data": record.data,
             "version": 1,
             "undecided": record.undecided,
+            "left_out": left_out,
             "created_at": now,
             "modified_at": now,
         },

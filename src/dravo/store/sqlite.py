@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from sqlalchemy import Connection, Engine, create_engine, event
@@ -12,7 +14,15 @@ from sqlalchemy.pool import ConnectionPoolEntry, QueuePool
 
 from dravo.core.errors import Busy, DravoError, StorageFailing
 
-__all__ = ["checkpoint", "commits_seen", "error_text", "insert_unless_there", "open_engine"]
+__all__ = [
+    "checkpoint",
+    "commits_seen",
+    "error_text",
+    "insert_unless_there",
+    "missing_references",
+    "open_engine",
+    "without_references",
+]
 
 BUSY_SECONDS = 20
 # A checkpoint every 32 MB instead of 4 MB: pages that change often are written once instead of ten times.
@@ -46,6 +56,23 @@ def error_text(wrong: Exception, doing: str = "written") -> DravoError:
 def checkpoint(connection: Connection) -> None:
     """Write the log into the file, as far as no reader needs the former state; no reader waits."""
     connection.connection.cursor().execute("PRAGMA wal_checkpoint(PASSIVE)").fetchone()
+
+
+@contextmanager
+def without_references(connection: Connection) -> Iterator[None]:
+    """Switch off foreign keys of a connection outside a transaction, so that a table can be copied."""
+    cursor = connection.connection.cursor()
+    cursor.execute("PRAGMA foreign_keys=OFF")
+    try:
+        yield
+    finally:
+        cursor.execute("PRAGMA foreign_keys=ON")
+
+
+def missing_references(connection: Connection) -> set[tuple[str, int, str]]:
+    """Return (table, row, other table) of each reference to a missing row."""
+    found = connection.connection.cursor().execute("PRAGMA foreign_key_check").fetchall()
+    return {(row[0], row[1], row[2]) for row in found}
 
 
 def commits_seen(connection: Connection) -> int:

@@ -41,6 +41,7 @@ from dravo.web.api.routes import drift as drift_routes
 from dravo.web.api.routes import imports as imports_routes
 from dravo.web.api.routes import license_plans as license_plans_routes
 from dravo.web.api.routes import local as local_routes
+from dravo.web.api.routes import policies as policies_routes
 from dravo.web.api.routes import reviews as reviews_routes
 from dravo.web.api.routes import session as session_routes
 from dravo.web.api.routes import sign_in as sign_in_routes
@@ -132,6 +133,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         session_routes,
         sources_routes,
         imports_routes,
+        policies_routes,
         sign_in_routes,
         local_routes,
         applications_routes,

@@ -21,6 +21,9 @@ from dravo.services.changes import recompute
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
 from dravo.services.imports import runs as import_runs
+from dravo.services.ingest.inbound import policy_application
+from dravo.services.ingest.inbound.stored_groups import StoredGroups
+from dravo.services.policies import inbound
 from dravo.services.provisioning import attempt, holds
 from dravo.services.provisioning import bulk as bulk_provisioning
 from dravo.services.provisioning import groups as group_provisioning
@@ -73,6 +76,8 @@ class Worker:
         self.talker = ApplicationClient(ctx)
         self._pool = ThreadPoolExecutor(THREADS, thread_name_prefix="task")
         self._side_jobs = SideJobs(ctx, self._jobs, self.talker)
+        self._policies = policy_application.PolicyApplication(ctx.database, ctx.catalogue)
+        self._stored_groups = StoredGroups(ctx.database, ctx.catalogue)
         self._lock = threading.Lock()
         self._in_hand: set[str] = set()
         # Number of internal errors in a row by account or group.
@@ -169,17 +174,20 @@ class Worker:
         do("scheduled reconciliations", lambda: reconciliation.request_scheduled(self.ctx, now), None)
         do("scheduled import runs", lambda: import_runs.request_scheduled(self.ctx, now), None)
         do("scheduled sign-in activation", lambda: rollout.apply_scheduled_activation(self.ctx, now), None)
+        do("scheduled source activation", lambda: inbound.apply_scheduled_activation(self.ctx, now), None)
         do("reconciliations", self._side_jobs.start_reconciliation, None)
         do("runs", self._side_jobs.start_imports, None)
         do("counting", lambda: self._side_jobs.start_count(now), None)
         do("email", lambda: self._side_jobs.start_mail(now), None)
         do("due start and end dates", lambda: recompute.mark_due_changes(self.ctx, now), False)
         do("seats", lambda: license_plans.give_free_seats(self.ctx, now), None)
+        do("waiting groups", self._stored_groups.settle_waiting, 0)
+        applied = do("source policies", self._policies.apply_marked, 0)
         chunk = recompute.USERS_PER_CHUNK
-        more = (
-            do("computing access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0)
-            >= chunk
+        computed = do(
+            "computing access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0
         )
+        more = applied >= policy_application.CHUNK or computed >= chunk
         do("removals", lambda: holds.hold_removals(self.ctx, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}

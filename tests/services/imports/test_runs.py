@@ -18,11 +18,11 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.imports import config as import_config
-from dravo.services.imports import policy_preview
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import conflicts, record_links
+from dravo.services.policies import preview as policy_preview
 from dravo.services.provisioning import roles as provisioning_roles
 from dravo.services.sources import priority as source_priority
 from dravo.store import clock
@@ -541,21 +541,21 @@ def test_a_changed_address_clears_the_secret(services: ServiceFixture, read: Rea
 def test_a_policy_is_previewed_on_stored_records(services: ServiceFixture, read: Read) -> None:
     reading = read()
     reading.run()
-    found = policy_preview.try_policy(services.ctx, "estates", {"users": 'userName sw "una"'})
+    found = policy_preview.try_policy(services.ctx, "estates", "import", {"users": 'userName sw "una"'})
     assert (found.looked_at, found.leaves, found.accepted) == (3, 2, 1)
     found = policy_preview.try_policy(
-        services.ctx, "estates", {"groups": {"which": "pattern", "pattern": "^Tree"}}
+        services.ctx, "estates", "import", {"groups": {"which": "pattern", "pattern": "^Tree"}}
     )
     assert [(each.name, each.accepted) for each in found.groups] == [
         ("Estates, all", False),
         ("Tree surgeons", True),
     ]
     rows = [{"attribute": "userName", "expression": "uid then upper"}]
-    found = policy_preview.try_policy(services.ctx, "estates", {"attributes": rows})
+    found = policy_preview.try_policy(services.ctx, "estates", "import", {"attributes": rows})
     assert found.changed == 3 and found.items[0].changes[0].attribute == "userName"
     assert set(reading.records()) == {"una.kerrigan", "ibrahim.sow", "zofia.wisniarska"}
     with pytest.raises(InvalidInput, match="The expression for userName is missing"):
-        policy_preview.try_policy(services.ctx, "estates", {"attributes": []})
+        policy_preview.try_policy(services.ctx, "estates", "import", {"attributes": []})
 
 
 def test_whose_word_counts_is_looked_at_and_then_counts(

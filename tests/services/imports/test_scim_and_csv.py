@@ -13,10 +13,10 @@ from dravo.core.errors import InvalidInput
 from dravo.protocols.directory.csv_table import CsvSettings, read_table
 from dravo.protocols.directory.reader import BadLine, DirectoryTrouble
 from dravo.services.imports import config as import_config
-from dravo.services.imports import policy_preview
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
+from dravo.services.policies import preview as policy_preview
 from dravo.store import tables as t
 from tests.directories import Reading
 from tests.harness import Running, StandIn
@@ -341,7 +341,7 @@ def test_other_groups_of_values_are_tried_on_what_was_said_before(services: Serv
     )
     reading.run()
     tried = policy_preview.try_policy(
-        services.ctx, reading.key, {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]}
+        services.ctx, reading.key, "import", {"groups_from": ['"Team {team}"'], "gives": ["Volunteers"]}
     )
     assert [(each.name, each.users) for each in tried.made_groups] == [
         ("Volunteers", 3),

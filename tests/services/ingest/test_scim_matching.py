@@ -7,15 +7,15 @@ from typing import Any
 import pytest
 
 from dravo.core.errors import InvalidInput
-from dravo.core.identity.records import SIGN_IN
+from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import USER
 from dravo.services.ingest import conflicts
 from dravo.services.ingest.intake import Intake
+from dravo.services.policies import inbound, policies, preview
 from dravo.services.security import operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
-from dravo.services.sources import scim_matching
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture
 
@@ -34,7 +34,7 @@ class Sources(ServiceFixture):
         self.staff, self.partners = self.source("staff", OWNED), self.source("partners", OWNED)
         self.user(self.staff, "ada", **(staff or mail("ada")))
         if rule != "ask":
-            scim_matching.change(self.ctx, self.caller, "partners", rule)
+            inbound.change(self.ctx, self.caller, "partners", {"match": rule})
 
     def conflicts(self) -> list[str]:
         """Return the names of the records in conflict."""
@@ -126,20 +126,19 @@ def test_a_preview_tells_what_a_rule_would_link(matching: Sources) -> None:
     matching.prepare("ask")
     matching.user(matching.partners, "ada", **mail("ada"))
     matching.user(matching.partners, "ada.two", **mail("ada"))
-    lines = scim_matching.preview(matching.ctx, "partners", "email").sentences
-    assert any("Of 2 open conflicts, 2 would be linked." in line for line in lines), lines
-    lines = scim_matching.preview(matching.ctx, "partners", "user_name").sentences
-    assert any("Of 2 open conflicts, 1 would be linked." in line for line in lines), lines
-    assert scim_matching.shown(matching.ctx, "partners").match == "ask"
+    for rule, linked in (("email", 2), ("user_name", 1), ("ask", 0)):
+        found = preview.try_policy(matching.ctx, "partners", INBOUND_SCIM, {"match": rule})
+        assert (found.conflicts, found.linked) == (2, linked)
+    assert policies.one(matching.ctx, "partners", INBOUND_SCIM).policy["match"] == "ask"
 
 
 def test_a_rule_needs_a_domain(matching: Sources) -> None:
     matching.source("plain")
-    with pytest.raises(InvalidInput, match="owns no email domain"):
-        scim_matching.change(matching.ctx, matching.caller, "plain", "email")
-    with pytest.raises(InvalidInput, match="not a valid match rule"):
-        scim_matching.change(matching.ctx, matching.caller, "plain", "name")
-    assert matching.rows(t.audit)[-1].action != "changed matching"
+    with pytest.raises(InvalidInput, match="domains of the source are missing"):
+        inbound.change(matching.ctx, matching.caller, "plain", {"match": "email"})
+    with pytest.raises(InvalidInput, match="not a valid value for 'match'"):
+        inbound.change(matching.ctx, matching.caller, "plain", {"match": "name"})
+    assert matching.rows(t.audit)[-1].action != "changed source policy"
 
 
 def test_several_conflicts_are_decided_and_one_failure_stops_no_other(matching: Sources) -> None:

@@ -49,7 +49,11 @@ const unread = computed(
   () =>
     sources.data.value?.items.filter(
       (each) =>
-        each.conflicts || each.sign_in_needs || each.run_status === 'failed' || each.run_status === 'held',
+        each.conflicts ||
+        each.waiting_deactivations ||
+        each.sign_in_needs ||
+        each.run_status === 'failed' ||
+        each.run_status === 'held',
     ) ?? [],
 )
 const reviews = useQuery({
@@ -162,6 +166,11 @@ const quiet = computed(
               >run held: too many users are missing. Nobody was removed.
             </template>
             <template v-if="each.sign_in_needs">{{ each.sign_in_needs }} </template>
+            <router-link v-if="each.waiting_deactivations" :to="`/sources/${each.key}/scim-policy`"
+              >{{ each.waiting_deactivations.toLocaleString('en') }}
+              {{ each.waiting_deactivations === 1 ? 'deactivation waits' : 'deactivations wait' }} until you
+              enable the source.
+            </router-link>
             <router-link v-if="each.conflicts" :to="`/sources/${each.key}/conflicts`"
               >{{ each.conflicts.toLocaleString('en') }}
               {{ each.conflicts === 1 ? 'conflict needs' : 'conflicts need' }} a decision</router-link

@@ -7,7 +7,6 @@ import { useMay } from '../../app/session'
 import SourcePolicyPanel from './SourcePolicyPanel.vue'
 import ConflictsPanel from './ConflictsPanel.vue'
 import ScimChecklist from './ScimChecklist.vue'
-import ScimMatchingPanel from './ScimMatchingPanel.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import ImportPanel from './ImportPanel.vue'
@@ -55,6 +54,8 @@ const pushes = [
   ['requests', 'Requests'],
   ['schemas', 'Schemas'],
 ] as const
+/** Among the tabs of another connection type, the policy of inbound SCIM has a longer title. */
+const scimPolicy = ['scim-policy', 'SCIM policy'] as const
 const signsIn = computed(() => Boolean(source.data.value?.sign_in_status))
 const signIn = useQuery({
   queryKey: ['sources', props.id, 'sign-in'],
@@ -86,11 +87,18 @@ const reads = [
 const tabs = computed(() => {
   const conflicts = ['conflicts', 'Conflicts'] as const
   if (read.value && signsIn.value)
-    return [...reads, ...signs.slice(0, 2), ['sign-in-policy', 'Sign-in policy'] as const, ...pushes]
-  if (read.value) return [...reads, ...pushes, ['sign-in', 'Add sign-in'] as const]
-  if (signsIn.value || signInFirst.value) return [...signs, conflicts, ...pushes]
+    return [
+      ...reads,
+      ...signs.slice(0, 2),
+      ['sign-in-policy', 'Sign-in policy'] as const,
+      ...pushes,
+      scimPolicy,
+    ]
+  if (read.value) return [...reads, ...pushes, scimPolicy, ['sign-in', 'Add sign-in'] as const]
+  if (signsIn.value || signInFirst.value) return [...signs, conflicts, ...pushes, scimPolicy]
   return [
     pushes[0],
+    ['scim-policy', 'Source policy'] as const,
     conflicts,
     ...pushes.slice(1),
     ['import', 'Add import'] as const,
@@ -205,11 +213,18 @@ const checklist = useQuery({
             <SourcePolicyPanel
               v-else
               :source="id"
-              :label="source.data.value.label"
+              connection-type="sign_in"
               :conflicts="source.data.value.conflicts"
-              :sign-in="signIn.data.value"
             />
           </template>
+        </template>
+        <template v-else-if="shown === 'scim-policy'">
+          <SourcePolicyPanel
+            :source="id"
+            connection-type="inbound_scim"
+            :conflicts="source.data.value.conflicts"
+          />
+          <PriorityPanel v-if="!read && !signInFirst" :source="source.data.value" />
         </template>
         <template v-else-if="shown === 'import' || shown === 'runs' || shown === 'policy'">
           <ErrorMessage :wrong="reading.error.value" />
@@ -236,9 +251,8 @@ const checklist = useQuery({
             <template v-else>
               <SourcePolicyPanel
                 :source="id"
-                :label="source.data.value.label"
+                connection-type="import"
                 :conflicts="reading.data.value.conflicts"
-                :reading="reading.data.value"
               />
               <PriorityPanel :source="source.data.value" />
             </template>
@@ -247,8 +261,6 @@ const checklist = useQuery({
         <template v-else>
           <ScimChecklist v-if="checklist.data.value" :checklist="checklist.data.value" />
           <TokenTable :source="id" />
-          <ScimMatchingPanel :source="id" />
-          <PriorityPanel :source="source.data.value" />
         </template>
       </template>
     </template>

@@ -67,6 +67,14 @@ const fetch = (after: string | undefined, count: number) =>
                     ? 'Sign-in'
                     : item.connection_type
             }}
+            <div v-if="item.connection_type === 'inbound_scim' && item.scim_status !== 'enabled'">
+              <StatusLabel :status="item.scim_status" />
+            </div>
+            <div v-if="item.waiting_deactivations">
+              <router-link :to="`/sources/${item.key}/scim-policy`"
+                >{{ item.waiting_deactivations.toLocaleString('en') }} deactivations wait</router-link
+              >
+            </div>
             <div v-if="item.sign_in_status"><StatusLabel :status="item.sign_in_status" /></div>
             <div v-if="item.conflicts">
               <router-link :to="`/sources/${item.key}/conflicts`">{{ item.conflicts }} conflicts</router-link>

@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import Any
 
-from dravo.cli.access.assignment import show_effects, show_preview
+from dravo.cli.access.assignment import show_preview
 from dravo.cli.output import (
     UsageError,
     command,
@@ -19,7 +19,7 @@ from dravo.cli.output import (
     show_list,
     table,
 )
-from dravo.cli.sources import lifecycle, source_import
+from dravo.cli.sources import lifecycle, source_import, source_policy
 from dravo.client import Dravo
 
 # The next command, by connection type.
@@ -37,7 +37,6 @@ def add_commands(nouns: Any) -> None:
     _declare_add(verbs)
     _declare_change(verbs)
     _declare_set_priority(verbs)
-    _declare_matching(verbs)
     _declare_checklist(verbs)
     _declare_remove(verbs)
     _declare_tokens(verbs)
@@ -49,6 +48,7 @@ def add_commands(nouns: Any) -> None:
     _declare_remove_schema(verbs)
     _declare_revoke_token(verbs)
     source_import.add_verbs(verbs)
+    source_policy.add_verbs(verbs)
     lifecycle.add_verbs(verbs)
 
 
@@ -120,24 +120,6 @@ def _declare_set_priority(verbs: Any) -> None:
     parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the source; required if the change is serious"
     )
-
-
-def _declare_matching(verbs: Any) -> None:
-    parser = command(
-        verbs,
-        "matching",
-        _matching,
-        "show or change the match rule of inbound SCIM",
-        ["dravo source matching staff", "dravo source matching staff email --preview"],
-    )
-    parser.add_argument("key", help="key of the source")
-    parser.add_argument(
-        "match",
-        nargs="?",
-        choices=("ask", "user_name", "email"),
-        help="new rule: ask (an operator decides), user_name or email (default: show the rule)",
-    )
-    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
 
 def _declare_checklist(verbs: Any) -> None:
@@ -322,23 +304,6 @@ def _set_priority(given: argparse.Namespace, dravo: Dravo) -> None:
             "Updates users of other sources": "yes" if changed["updates"] else "no",
         }
     )
-
-
-def _matching(given: argparse.Namespace, dravo: Dravo) -> None:
-    if given.preview and given.match is None:
-        raise UsageError("The rule to preview is missing. Add ask, user_name or email.")
-    if given.preview:
-        show_effects(given, dravo.sources.preview_matching(given.key, given.match))
-        return
-    found = (
-        dravo.sources.matching(given.key)
-        if given.match is None
-        else dravo.sources.change_matching(given.key, given.match)
-    )
-    if given.json:
-        show_json(found)
-        return
-    facts({"Match rule": found["match"], "Email domains": ", ".join(found["domains"]) or "none"})
 
 
 def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import sys
 from pathlib import Path
 from typing import Any
@@ -19,7 +18,7 @@ from dravo.cli.output import (
     show_json,
     table,
 )
-from dravo.cli.sources.import_runs import MARKS, add_verbs_about_runs, describe_change, follow, show_run
+from dravo.cli.sources.import_runs import MARKS, add_verbs_about_runs, follow, show_run
 from dravo.client import Dravo
 
 _TYPES = {"switch": "yes or no", "lines": "PEM text, or @FILE", "text": "text"}
@@ -30,8 +29,6 @@ def add_verbs(verbs: Any) -> None:
     _declare_set_import(verbs)
     _declare_connectors(verbs)
     _declare_import(verbs)
-    _declare_policy(verbs)
-    _declare_preview_policy(verbs)
     _declare_check_import(verbs)
     _declare_upload(verbs)
     _declare_run(verbs)
@@ -96,17 +93,6 @@ def _declare_import(verbs: Any) -> None:
         verbs, "import", _import, "show the import settings of a source", ["dravo source import estates"]
     )
     parser.add_argument("key", help="key of the source")
-
-
-def _declare_policy(verbs: Any) -> None:
-    parser = command(verbs, "policy", _policy, "print the source policy, as JSON")
-    parser.add_argument("key", help="key of the source")
-
-
-def _declare_preview_policy(verbs: Any) -> None:
-    parser = command(verbs, "preview-policy", _preview_policy, "preview another source policy with all users")
-    parser.add_argument("key", help="key of the source")
-    parser.add_argument("file", help="source policy as JSON; - for standard input")
 
 
 def _declare_check_import(verbs: Any) -> None:
@@ -237,33 +223,6 @@ def _setting(value: Any) -> str:
         return "yes" if value else "no"
     text = str(value)
     return f"{text.splitlines()[0]} ..." if "\n" in text else text
-
-
-def _policy(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(json.dumps(dravo.sources.import_settings(given.key)["policy"], indent=2, ensure_ascii=False))
-
-
-def _preview_policy(given: argparse.Namespace, dravo: Dravo) -> None:
-    found = dravo.sources.preview_policy(given.key, read_json(given.file))
-    if given.json:
-        show_json(found)
-        return
-    print(
-        f"Of {found['looked_at']:,} users {found['accepted']:,} stay unchanged, {found['changed']:,} change, "
-        f"{found['leaves']:,} leave, {found['refused']:,} are refused."
-    )
-    out = [each["name"] for each in found["groups"] if not each["accepted"]]
-    if out:
-        print(f"Of {len(found['groups']):,} groups of this source, these are ignored: {', '.join(out)}.")
-    if found["made_groups"]:
-        names = ", ".join(f"{each['name']} ({each['users']:,})" for each in found["made_groups"])
-        print(f"Groups from user attributes: {names}.")
-    rows = [{**each, "change": describe_change(each)} for each in found["items"]]
-    if rows:
-        table(
-            {"Name": lambda r: r["name"], "Outcome": lambda r: r["outcome"], "Change": lambda r: r["change"]},
-            rows,
-        )
 
 
 def _check_import(given: argparse.Namespace, dravo: Dravo) -> None:

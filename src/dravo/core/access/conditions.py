@@ -20,6 +20,7 @@ from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import locations, matches
 from dravo.core.scim.paths import And, Compare, Element, Filter, Not, Or, parse_filter
 from dravo.core.scim.schemas import ENTERPRISE_SCHEMA, USER_SCHEMA, Attribute, ResourceType, Schema
+from dravo.core.scim.short_names import SHORT_NAMES
 
 Holds = Callable[[Mapping[str, Any]], bool]
 Needed = tuple[str | None, str, str]
@@ -142,20 +143,6 @@ def read_entered_condition(text: str, extensions: tuple[Schema, ...] = ()) -> Co
     return condition
 
 
-# Short names: attributes of the enterprise extension, the manager (by ID), and the parts of the name.
-_SHORT = {
-    **{
-        attribute.name.lower(): f"{ENTERPRISE_SCHEMA.id}:{attribute.name}"
-        for attribute in ENTERPRISE_SCHEMA.attributes
-    },
-    "manager": f"{ENTERPRISE_SCHEMA.id}:manager.value",
-    "manager.value": f"{ENTERPRISE_SCHEMA.id}:manager.value",
-    "manager.displayname": f"{ENTERPRISE_SCHEMA.id}:manager.displayName",
-    "givenname": "name.givenName",
-    "familyname": "name.familyName",
-}
-
-
 def _with_shorter_names(text: str) -> str:
     """Return a filter with complete names in place of short ones; quoted texts stay."""
     pieces: list[str] = []
@@ -170,7 +157,7 @@ def _with_shorter_names(text: str) -> str:
 
 def _long(word: str) -> str:
     bare = word.lstrip("(")
-    name = _SHORT.get(bare.lower())
+    name = SHORT_NAMES.get(bare.lower())
     return f"{word[: len(word) - len(bare)]}{name}" if name else word
 
 

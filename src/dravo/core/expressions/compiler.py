@@ -22,6 +22,7 @@ from dravo.core.scim.errors import ScimError
 from dravo.core.scim.filters import element_matches, locations, matches
 from dravo.core.scim.paths import parse_filter, parse_path
 from dravo.core.scim.schemas import USER, ResourceType
+from dravo.core.scim.short_names import full_name
 
 # What an expression reads: a SCIM user, or an entry of a source with attributes of any name.
 SCIM_USER, ENTRY = "user", "entry"
@@ -196,7 +197,7 @@ class _Compiler:
         if text.lower().startswith("urn:") and not known:
             return self._foreign(text, place)
         try:
-            path = parse_path(text, USER)
+            path = parse_path(full_name(text), USER)
         except ScimError as wrong:
             raise ExpressionError(
                 wrong.detail, "Use a SCIM name, such as name.givenName or emails.value.", place

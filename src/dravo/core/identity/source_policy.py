@@ -6,7 +6,7 @@ By the policy, an entry with the source's own attributes becomes a SCIM User, or
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -23,6 +23,7 @@ from dravo.core.scim.errors import ScimError
 from dravo.core.scim.patches import element_from_filter
 from dravo.core.scim.resources import read_resource, read_text
 from dravo.core.scim.schemas import USER
+from dravo.core.scim.short_names import full_name
 
 # How a new record can be matched with an existing user.
 ASK, BY_USER_NAME, BY_EMAIL = "ask", "user_name", "email"
@@ -58,6 +59,10 @@ class GroupChoice:
     def _compiled(self) -> Any:
         return compiled(self.pattern)
 
+    def document(self) -> dict[str, Any]:
+        """Return it as JSON."""
+        return {"which": self.which, "names": list(self.names), "pattern": self.pattern}
+
     def takes(self, name: str, *ids: str) -> bool:
         """Whether a group with a name and some IDs is accepted."""
         if self.which == NAMED:
@@ -82,6 +87,8 @@ class SourcePolicy:
         pilot: the name or ID of the pilot group; only its members are imported while it is set.
         groups_from: expressions whose values are names of further groups of a user.
         gives: names of groups of all users of the source.
+        member_of: groups of which a user must be a member; all means no such condition.
+        as_sent: whether attributes without an expression stay as the source sent them (inbound SCIM).
     """
 
     match: str = ASK
@@ -94,6 +101,8 @@ class SourcePolicy:
     pilot: str = ""
     groups_from: tuple[str, ...] = ()
     gives: tuple[str, ...] = ()
+    member_of: GroupChoice = field(default_factory=GroupChoice)
+    as_sent: bool = False
 
     def document(self) -> dict[str, Any]:
         """Return it as JSON."""
@@ -101,11 +110,8 @@ class SourcePolicy:
             "match": self.match,
             "domains": list(self.domains),
             "users": self.users,
-            "groups": {
-                "which": self.groups.which,
-                "names": list(self.groups.names),
-                "pattern": self.groups.pattern,
-            },
+            "groups": self.groups.document(),
+            "member_of": self.member_of.document(),
             "makes": self.makes,
             "pilot": self.pilot,
             "groups_from": list(self.groups_from),
@@ -119,7 +125,8 @@ class SourcePolicy:
     @cached_property
     def digest(self) -> str:
         """A digest of the parts of the policy that decide how an entry is mapped."""
-        return hashlib.blake2b(orjson.dumps(self.document()), digest_size=8).hexdigest()
+        mapping = {name: value for name, value in self.document().items() if name != "member_of"}
+        return hashlib.blake2b(orjson.dumps(mapping), digest_size=8).hexdigest()
 
     @cached_property
     def rows(self) -> tuple[tuple[Target, Expression], ...]:
@@ -132,6 +139,20 @@ class SourcePolicy:
     @cached_property
     def _fillers(self) -> tuple[tuple[Callable[[dict[str, Any], Any], None], Expression], ...]:
         return tuple((_filler(target), expression) for target, expression in self.rows)
+
+    @cached_property
+    def _targets(self) -> tuple[Target, ...]:
+        return tuple(target for target, _ in self.rows)
+
+    @cached_property
+    def _filled(self) -> tuple[str, ...]:
+        """The top-level names that expressions fill."""
+        return tuple(name for target in self._targets if (name := _top_name(target)) is not None)
+
+    def _sent(self, attributes: Mapping[str, Any]) -> dict[str, Any]:
+        """Return a copy of what the source sent, as far as a user has it."""
+        kept = {name: value for name, value in attributes.items() if name not in NOT_FILLED}
+        return orjson.loads(orjson.dumps(kept)) if self.rows else kept
 
     @cached_property
     def _is_text_only(self) -> bool:
@@ -185,10 +206,12 @@ class SourcePolicy:
         Raises:
             Refused: if the entry cannot become a user.
         """
-        made: dict[str, Any] = {}
-        for fill, expression in self._fillers:
+        made: dict[str, Any] = self._sent(attributes) if self.as_sent else {}
+        for target, (fill, expression) in zip(self._targets, self._fillers, strict=True):
             value = expression.result(attributes)
-            if value is not None:
+            if value is None and self.as_sent:
+                _clear(made, target)
+            elif value is not None:
                 try:
                     fill(made, value)
                 except ScimError as wrong:
@@ -200,7 +223,13 @@ class SourcePolicy:
                 "The expression for userName has no value.", "Use an attribute that contains the user name."
             )
         try:
-            return made if self._is_text_only else read_resource(made, USER)
+            if self._is_text_only:
+                return made
+            if not self.as_sent:
+                return read_resource(made, USER)
+            # What the source sent was checked when it arrived, also against schemas of its own.
+            filled = {name: made[name] for name in (*self._filled, "userName") if name in made}
+            return {**made, **read_resource(filled, USER)}
         except ScimError as wrong:
             raise Refused(
                 wrong.detail, "Correct the expression, for example with: as boolean, first, trim."
@@ -223,6 +252,27 @@ def _is_text(target: Target) -> bool:
     if attribute.multi_valued:
         return path.element is not None and (at.sub is None or at.sub.type == "string")
     return (at.sub or attribute).type == "string"
+
+
+def _top_name(target: Target) -> str | None:
+    path = target.path
+    if path is None or path.at.attribute is None:
+        return None
+    return path.at.urn or path.at.attribute.name
+
+
+def _clear(made: dict[str, Any], target: Target) -> None:
+    """Remove the attribute of a target whose expression has no value; an element of a list stays."""
+    path = target.path
+    if path is None or path.at.attribute is None or path.element is not None:
+        return
+    holder, name = (made.get(path.at.urn) if path.at.urn else made), path.at.attribute.name
+    if not isinstance(holder, dict):
+        return
+    if path.at.sub is None:
+        holder.pop(name, None)
+    elif isinstance(holder.get(name), dict):
+        holder[name].pop(path.at.sub.name, None)
 
 
 def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
@@ -253,15 +303,23 @@ def _filler(target: Target) -> Callable[[dict[str, Any], Any], None]:
     return fill
 
 
-def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
+def read_policy(
+    document: Mapping[str, Any], reads: str, *, as_sent: bool = False, owned: Collection[str] = ()
+) -> SourcePolicy:
     """Return the policy in a document, checked.
+
+    Args:
+        document: the policy as JSON.
+        reads: what the expressions read, `ENTRY` or `SCIM_USER`.
+        as_sent: whether attributes without an expression stay as the source sent them.
+        owned: domains that the source owns apart from the document.
 
     Raises:
         InvalidInput: with the name of the wrong value.
     """
     match = _one_of(document.get("match", ASK), MATCHES, "match")
     domains = tuple(dict.fromkeys(_domain(each) for each in document.get("domains") or ()))
-    if match != ASK and not domains:
+    if match != ASK and not domains and not owned:
         raise InvalidInput(
             "The domains of the source are missing.",
             "Add at least one domain (field `domains`), or set `match` to ask.",
@@ -277,7 +335,7 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
     attributes = tuple(
         (str(each["attribute"]).strip(), str(each["expression"])) for each in document.get("attributes") or ()
     )
-    names = [read_target(attribute, NOT_FILLED).text.lower() for attribute, _ in attributes]
+    names = [full_name(read_target(attribute, NOT_FILLED).text).lower() for attribute, _ in attributes]
     for number, (attribute, text) in enumerate(attributes):
         if names.index(names[number]) != number:
             raise InvalidInput(f"'{attribute}' has two expressions.", "Delete one of them.", "attributes")
@@ -285,10 +343,10 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
             compile_expression(text, reads)
         except InvalidInput as wrong:
             raise InvalidInput(f"{attribute}: {wrong.message}", wrong.hint, "attributes") from None
-    if "username" not in names:
+    if "username" not in names and not as_sent:
         raise InvalidInput("The expression for userName is missing.", "Add a row for userName.", "attributes")
     groups, makes, pilot = (
-        _group_choice(document.get("groups") or {}),
+        _group_choice(document.get("groups") or {}, "groups"),
         bool(document.get("makes", True)),
         str(document.get("pilot") or "").strip(),
     )
@@ -303,7 +361,31 @@ def read_policy(document: Mapping[str, Any], reads: str) -> SourcePolicy:
         raise InvalidInput(
             f"A group name can have at most {LONGEST_NAME} characters.", "Use a shorter name.", "gives"
         )
-    return SourcePolicy(match, domains, users, groups, makes, attributes, reads, pilot, groups_from, gives)
+    return SourcePolicy(
+        match,
+        domains,
+        users,
+        groups,
+        makes,
+        attributes,
+        reads,
+        pilot,
+        groups_from,
+        gives,
+        _membership(document.get("member_of") or {}),
+        as_sent,
+    )
+
+
+def _membership(document: Mapping[str, Any]) -> GroupChoice:
+    choice = _group_choice(document, "member_of")
+    if choice.which == NONE:
+        raise InvalidInput(
+            "Members of no group would be accepted, so nobody would be.",
+            "Name groups, enter a pattern, or choose all to accept users without a group.",
+            "member_of",
+        )
+    return choice
 
 
 def _one_of(value: Any, choices: Sequence[str], name: str) -> str:
@@ -332,24 +414,24 @@ def _domain(text: str) -> str:
     return domain
 
 
-def _group_choice(document: Mapping[str, Any]) -> GroupChoice:
-    which = _one_of(document.get("which", EVERY), CHOICES, "groups")
+def _group_choice(document: Mapping[str, Any], field_name: str) -> GroupChoice:
+    which = _one_of(document.get("which", EVERY), CHOICES, field_name)
     names = tuple(dict.fromkeys(each.strip() for each in document.get("names") or () if each.strip()))
     pattern = str(document.get("pattern") or "")
     if which == NAMED and not names:
         raise InvalidInput(
-            "The list of groups is empty.", "Add groups, one per line, or choose all groups.", "groups"
+            "The list of groups is empty.", "Add groups, one per line, or choose all groups.", field_name
         )
     if which == PATTERN:
         try:
             compiled(pattern)
         except ValueError as wrong:
             raise InvalidInput(
-                f"The pattern is invalid: {wrong}.", "Use the RE2 syntax, such as ^Estates.", "groups"
+                f"The pattern is invalid: {wrong}.", "Use the RE2 syntax, such as ^Estates.", field_name
             ) from None
         if not pattern:
             raise InvalidInput(
-                "The pattern is empty.", "Enter a pattern such as ^Estates, or choose all groups.", "groups"
+                "The pattern is empty.", "Enter a pattern such as ^Estates, or choose all groups.", field_name
             )
     return GroupChoice(which, names if which == NAMED else (), pattern if which == PATTERN else "")
 

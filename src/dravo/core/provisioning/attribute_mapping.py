@@ -16,6 +16,7 @@ from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import element_from_filter
 from dravo.core.scim.paths import PatchPath, parse_path
 from dravo.core.scim.schemas import USER, Attribute
+from dravo.core.scim.short_names import full_name
 
 ROLES, ENTITLEMENTS, GROUPS, ATTRIBUTE, NOTHING = "roles", "entitlements", "groups", "attribute", "nothing"
 WAYS = (ROLES, ENTITLEMENTS, GROUPS, ATTRIBUTE, NOTHING)
@@ -86,7 +87,7 @@ def read_target(text: str, not_set: tuple[str, ...] = _NOT_SET) -> Target:
             )
         return Target(text, None, (urn, name))
     try:
-        path = parse_path(text, USER)
+        path = parse_path(full_name(text), USER)
     except ScimError as wrong:
         raise InvalidInput(
             wrong.detail, "Use a SCIM name, such as title or name.familyName.", "attribute"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import chain, islice
 from typing import Any
 
@@ -13,6 +13,7 @@ import structlog
 from dravo.core.days import day_of
 from dravo.core.errors import DravoError
 from dravo.core.identity.names import fold
+from dravo.core.identity.source_policy import EVERY, NAMED, GroupChoice
 from dravo.protocols.directory.reader import (
     BadLine,
     DirectoryTrouble,
@@ -94,8 +95,8 @@ class ImportRun:
 
     def _is_whole(self) -> bool:
         """Whether to read all users: the changes are not enough, or the last full run is too old."""
-        if self.policy.makes_groups:
-            # The members of groups from user attributes are complete only if all users are read.
+        if self.policy.makes_groups or self.policy.pilot or self.policy.member_of.which != EVERY:
+            # The members of groups decide, and they are complete only if all users are read.
             return True
         if self.run.whole or not self.row.change_marker or not self.row.full_at:
             return True
@@ -107,8 +108,8 @@ class ImportRun:
         reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
             since = None if self.whole else self.row.change_marker
-            if self.policy.pilot:
-                self.users.pilots = self._pilots()
+            if self.policy.pilot or self.policy.member_of.which != EVERY:
+                self._read_memberships()
             users = self._each(reader.users(since))
             while batch := list(islice(users, BATCH)):
                 self.users.take(batch)
@@ -124,12 +125,11 @@ class ImportRun:
             reader.close()
         self._finish(mark, held)
 
-    def _pilots(self) -> frozenset[str]:
-        """Return the locators of the members of the pilot group, by any nesting, read in advance by a
-        separate reader.
+    def _read_memberships(self) -> None:
+        """Read in advance, by a separate reader, who is in the pilot group and in the groups of the scope.
 
         Raises:
-            DirectoryTrouble: if the group cannot be read or does not exist.
+            DirectoryTrouble: if the groups cannot be read, or none of them exists.
         """
         reader = import_config.reader_of(self.ctx, self.source, self.row, self.policy)
         try:
@@ -138,22 +138,10 @@ class ImportRun:
             entries = [each for each in reader.groups() if isinstance(each, GroupEntry)]
         finally:
             reader.close()
-        key = fold(self.policy.pilot)
-        waiting = [
-            each for each in entries if key in (fold(each.name), fold(each.native_id), fold(each.reference))
-        ]
-        if not waiting:
-            raise DirectoryTrouble(
-                f"The source has no group '{self.policy.pilot}' for the pilot.",
-                "Choose an existing pilot group, or clear the field.",
-            )
-        by_locator = {each.reference: each for each in entries}
-        found: set[str] = set()
-        while waiting:
-            fresh = set(waiting.pop().members) - found
-            found |= fresh
-            waiting += [by_locator[each] for each in fresh if each in by_locator]
-        return frozenset(found)
+        if self.policy.pilot:
+            self.users.pilots = _members(entries, GroupChoice(NAMED, (self.policy.pilot,)), "for the pilot")
+        if self.policy.member_of.which != EVERY:
+            self.users.members = _members(entries, self.policy.member_of, "of which users must be members")
 
     def _each(self, entries: Iterator[Entry | BadLine]) -> Iterator[Entry]:
         for each in entries:
@@ -334,3 +322,24 @@ def _could_not_be_read(number: int) -> str:
         if number == 1
         else f"{number:,} lines or entries could not be read."
     )
+
+
+def _members(entries: Sequence[GroupEntry], chosen: GroupChoice, purpose: str) -> frozenset[str]:
+    """Return the locators of the members of some groups, by any nesting.
+
+    Raises:
+        DirectoryTrouble: if none of the groups exists; nobody would be accepted by mistake.
+    """
+    waiting = [each for each in entries if chosen.takes(each.name, each.native_id, each.reference)]
+    if not waiting:
+        named = f"that matches {chosen.pattern}" if chosen.pattern else f"'{', '.join(chosen.names)}'"
+        raise DirectoryTrouble(
+            f"The source has no group {named} {purpose}.", "Choose an existing group, or clear the field."
+        )
+    by_locator = {each.reference: each for each in entries}
+    found: set[str] = set()
+    while waiting:
+        fresh = set(waiting.pop().members) - found
+        found |= fresh
+        waiting += [by_locator[each] for each in fresh if each in by_locator]
+    return frozenset(found)

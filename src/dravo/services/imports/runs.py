@@ -11,11 +11,10 @@ from dravo.core.instants import Instant, later, seconds_between
 from dravo.services import settings as organization_settings
 from dravo.services.changes import removal_limits
 from dravo.services.context import AppContext
-from dravo.services.imports import policy_preview
-from dravo.services.imports.policy_preview import ChangedAttribute
 from dravo.services.imports.run import log
 from dravo.services.ingest.run_log import IMPORT, STANDARD_RUN, RunOptions, begin
 from dravo.services.lookups import check_not_retired, pushing_source
+from dravo.services.results import ChangedAttribute, pairs
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -320,6 +319,6 @@ def _line(row: RunEntry) -> ImportRunEntry:
         kind=row.kind,
         user=row.user_id,
         name=row.name,
-        changes=policy_preview.pairs(row.changes or {}),
+        changes=pairs(row.changes or {}),
         message=row.message,
     )

@@ -86,6 +86,8 @@ class BulkLeavers:
         self.told: list[dict[str, Any]] = []
         # With a pilot group: the references of its members. Other users stay unchanged.
         self.pilots: frozenset[str] | None = None
+        # The references of users in the groups of the scope; None if it asks for none.
+        self.members: frozenset[str] | None = None
         # In a preview: names and addresses of users that would be created, so that duplicates are reported.
         self._planned: dict[str, str] = {}
         # And the planned users before their groups are known: existing ones by user ID, new ones by

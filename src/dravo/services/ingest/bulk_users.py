@@ -97,6 +97,12 @@ class BulkUsers(BulkLeavers):
             self.seen.update(each.native_id for each in apart)
             self.counts[NO_PILOT] += len(apart)
             entries = [each for each in entries if each.reference in self.pilots]
+        if self.members is not None:
+            outside = [each.native_id for each in entries if each.reference not in self.members]
+            self.seen.update(outside)
+            self.outside.update(outside)
+            self.counts[OUTSIDE] += len(outside)
+            entries = [each for each in entries if each.reference in self.members]
         self._put_off += self._through(entries, last=False)
 
     def finish(self) -> None:

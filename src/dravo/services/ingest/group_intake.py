@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound, StalePreview
+from dravo.core.identity.acceptance import DISABLED, InboundPolicy, ReceivedGroup
+from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.instants import Instant
 from dravo.core.plan_types import ConfigSnapshot, UserPlan
 from dravo.core.planning import plan_user, with_groups
@@ -18,6 +21,8 @@ from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.resources import check_immutable
 from dravo.core.scim.versions import entity_tag
 from dravo.services.ingest.attempts import IngestAttempts
+from dravo.services.ingest.inbound.policy_application import PolicyApplication
+from dravo.services.ingest.inbound.stored_groups import StoredGroupPlan, StoredGroups, plan_group
 from dravo.services.ingest.types import (
     DEFAULT_OPTIONS,
     IngestChange,
@@ -32,11 +37,16 @@ from dravo.store import (
     provisioned_groups,
     recompute_marks,
 )
+from dravo.store.groups import StoredGroup
 from dravo.store.ids import new_id
 from dravo.store.plan_writer import UserRewrite, apply_outcomes
+from dravo.store.received import groups as received_groups
+from dravo.store.received import members
+from dravo.store.received import records as received
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision, raise_revision
 
+NO_MEMBERS = MemberPlan()
 # Up to this number of users are recomputed within the request; more are marked for the worker.
 AT_ONCE = 1_000
 
@@ -48,7 +58,7 @@ class GroupIntake(IngestAttempts):
         self,
         source_id: str,
         data: dict[str, Any],
-        members: Sequence[str],
+        listed: Sequence[str],
         manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
         """Create a group with its members.
@@ -61,40 +71,49 @@ class GroupIntake(IngestAttempts):
         def attempt() -> IngestResult:
             now = clock.now()
             with self.database.reading() as connection:
-                plan = self._resolve(connection, source_id, group_id, list(members))
+                plan = self._resolve(connection, source_id, group_id, list(listed))
             catalogue = self.catalogue.latest(self.database)
             self._check_not_retired(catalogue, source_id)
+            inbound = self._inbound(catalogue, source_id)
+            left_out = inbound.new_group_left_out(_as_received(group_id, data)) if inbound else None
             # No assignment can name a group that is created here, but a pattern or a rule can match its name.
-            named = catalogue.named_by_its_name(source_id)
+            named = catalogue.named_by_its_name(source_id) and left_out is None
+            asked = named or (catalogue.asks_groups and left_out is None)
             write_trace = manner.prepare(
-                IngestChange("group", group_id, None, data, added=len(members), marked=named)
+                IngestChange("group", group_id, None, data, added=len(listed), marked=named)
             )
             with self.database.writing() as connection:
                 check_revision(connection, catalogue.revision)
                 groups.make(connection, group_id, source_id, self.connection_type, data, now)
                 memberships.add_members(connection, group_id, plan.users_added, plan.groups_added, now)
-                if plan.nesting or named or catalogue.asks_groups:
+                if left_out is not None:
+                    groups.leave_out(connection, group_id, left_out)
+                if plan.nesting or asked:
                     raise_revision(connection)
-                if named or catalogue.asks_groups:
+                if asked:
                     recompute_marks.mark_users_within(connection, group_id, now)
+                if inbound is not None and inbound.decides_by(_as_received(group_id, data)):
+                    received.mark_selected(connection, source_id, received.records_within([group_id]), now)
                 write_trace(connection)
             return IngestResult(group_id, data, 1, now, now)
 
-        return self._apply(attempt)
+        created = self._apply(attempt)
+        self._apply_policy(source_id)
+        return created
 
     def replace_group(
         self,
         source_id: str,
         group_id: str,
         data: dict[str, Any],
-        members: Sequence[str],
+        listed: Sequence[str],
         manner: IngestOptions = DEFAULT_OPTIONS,
     ) -> IngestResult:
         """Replace a group with its members (RFC 7644, section 3.5.1); raises as `patch_group`."""
 
         def change(before: dict[str, Any]) -> tuple[dict[str, Any], list[MemberChange]]:
             check_immutable(before, data, manner.shapes.group)
-            return data, [MemberChange("replace", tuple(members))]
+            return data, [MemberChange("replace", tuple(listed))]
 
         return self._change_group(source_id, group_id, change, manner)
 
@@ -154,15 +173,28 @@ class GroupIntake(IngestAttempts):
                 if manner.condition:
                     manner.condition.check(entity_tag(row.version))
                 data, changes = change(row.data)
-                plan = self._member_plan(connection, source_id, group_id, changes)
-                if data == row.data and not plan and not gone:
-                    return IngestResult(group_id, data, row.version, row.created_at, row.modified_at)
                 catalogue = self.catalogue.get(connection)
+                inbound = self._inbound(catalogue, source_id)
                 renamed = data["displayName"] != row.data["displayName"]
+                waiting = (
+                    self._waiting_plan(connection, source_id, group_id, (data, changes), gone=gone)
+                    if _waits(row, inbound, _as_received(group_id, data))
+                    else None
+                )
+                plan = (
+                    NO_MEMBERS
+                    if waiting is not None
+                    else self._member_plan(connection, source_id, group_id, changes)
+                )
+                if waiting is None and data == row.data and not plan and not gone:
+                    return IngestResult(group_id, data, row.version, row.created_at, row.modified_at)
                 by_name = renamed and catalogue.named_by_its_name(source_id)
-                concerned = by_name or catalogue.concerns(group_id)
+                concerned = (by_name or catalogue.concerns(group_id)) and row.left_out is None
                 in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
                 outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
+                deciding = inbound is not None and self._decides(connection, catalogue, inbound, row, data)
+            if waiting is not None:
+                return self._stored_groups.write(waiting, manner)
             added, removed = (
                 len(plan.users_added | plan.groups_added),
                 len(plan.users_removed | plan.groups_removed),
@@ -184,7 +216,12 @@ class GroupIntake(IngestAttempts):
                 check_revision(connection, catalogue.revision)
                 if not groups.write(connection, group_id, row.version, data, now, gone=gone):
                     raise StalePreview("The group changed in the meantime.")
+                within = received.records_within([group_id, *plan.groups_removed])
+                if deciding:
+                    received.mark_selected(connection, source_id, within, now)
                 self._write_members(connection, group_id, plan, now, mark=waits)
+                if deciding:
+                    received.mark_selected(connection, source_id, within, now)
                 if gone:
                     groups.end_group(connection, group_id, now)
                 apply_outcomes(
@@ -196,7 +233,67 @@ class GroupIntake(IngestAttempts):
                 write_trace(connection)
             return IngestResult(group_id, data, row.version + 1, row.created_at, now)
 
-        return self._apply(attempt)
+        changed = self._apply(attempt)
+        self._apply_policy(source_id)
+        return changed
+
+    # Policies of inbound SCIM
+
+    @cached_property
+    def _stored_groups(self) -> StoredGroups:
+        return StoredGroups(self.database, self.catalogue)
+
+    def _inbound(self, catalogue: ConfigSnapshot, source_id: str) -> InboundPolicy | None:
+        return catalogue.inbound.get(source_id) if self.connection_type == INBOUND_SCIM else None
+
+    def _apply_policy(self, source_id: str) -> None:
+        """Apply the policy to records whose groups changed, unless there are many: those the worker does."""
+        inbound = self._inbound(self.catalogue.latest(self.database), source_id)
+        if inbound is None or not inbound.needs_groups:
+            return
+        with self.database.reading() as connection:
+            marked = received.marked(connection, AT_ONCE + 1, source_id)
+        if len(marked) <= AT_ONCE:
+            PolicyApplication(self.database, self.catalogue).apply(source_id, [each for each, _ in marked])
+
+    def _decides(
+        self,
+        connection: Connection,
+        catalogue: ConfigSnapshot,
+        inbound: InboundPolicy,
+        row: StoredGroup,
+        data: Mapping[str, Any],
+    ) -> bool:
+        """Whether being a member of a group, or of one around it, decides if a record is accepted."""
+        if not inbound.needs_groups:
+            return False
+        around = [row.id]
+        for each in around:
+            around += [outer for outer in catalogue.parents.get(each, ()) if outer not in around]
+        known = received_groups.some(connection, around)
+        return any(inbound.decides_by(each) for each in (*known, _as_received(row.id, data)))
+
+    def _waiting_plan(
+        self,
+        connection: Connection,
+        source_id: str,
+        group_id: str,
+        wanted: tuple[Mapping[str, Any], Iterable[MemberChange]],
+        *,
+        gone: bool,
+    ) -> StoredGroupPlan:
+        """Return the plan of a group that waits: with the members that the source lists after the change."""
+        row = received_groups.group(connection, source_id, group_id)
+        assert row is not None
+        data, changes = wanted
+        listed = members.listed_members(connection, group_id)
+        stays = self._wanted(connection, group_id, changes, lambda: listed)
+        target = (listed | {each for each, stay in stays.items() if stay}) - {
+            each for each, stay in stays.items() if not stay
+        }
+        self._resolve(connection, source_id, group_id, sorted(target - listed))
+        found = groups.which_are_present(connection, target)
+        return plan_group(connection, self.catalogue.get(connection), row, data, found, gone=gone)
 
     def _outcomes(
         self, connection: Connection, catalogue: ConfigSnapshot, group_id: str, plan: MemberPlan, now: Instant
@@ -205,7 +302,8 @@ class GroupIntake(IngestAttempts):
         users = user_snapshots.users(connection, user_of.values())
         outcomes = []
         for record_ids, added in ((plan.users_added, True), (plan.users_removed, False)):
-            for record_id in sorted(record_ids):
+            # A record that counts for no user changes nobody.
+            for record_id in sorted(record_ids & user_of.keys()):
                 user = users[user_of[record_id]]
                 after = (
                     with_groups(user, added=[group_id]) if added else with_groups(user, removed=[group_id])
@@ -230,27 +328,14 @@ class GroupIntake(IngestAttempts):
         self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]
     ) -> MemberPlan:
         """Return the member changes of some operations together."""
-        wanted: dict[str, bool] = {}
-        for change in changes:
-            match change.kind:
-                case "add":
-                    wanted.update(dict.fromkeys(change.ids, True))
-                case "remove":
-                    wanted.update(dict.fromkeys(change.ids, False))
-                case _:
-                    listed = {
-                        *groups.listed_records(connection, group_id),
-                        *groups.listed_groups(connection, group_id),
-                    }
-                    present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
-                    present.update(each for each, stay in wanted.items() if stay)
-                    if change.kind == "replace":
-                        wanted.update(dict.fromkeys(present, False))
-                        wanted.update(dict.fromkeys(change.ids, True))
-                    else:
-                        wanted.update(
-                            dict.fromkeys(self._matching(connection, group_id, change, present), False)
-                        )
+
+        def listed_here() -> set[str]:
+            return {
+                *groups.listed_records(connection, group_id),
+                *groups.listed_groups(connection, group_id),
+            }
+
+        wanted = self._wanted(connection, group_id, changes, listed_here)
         listed_now = groups.which_are_listed(connection, group_id, list(wanted))
         added = [each for each, stay in wanted.items() if stay and each not in listed_now]
         plan = self._resolve(connection, source_id, group_id, added)
@@ -260,13 +345,45 @@ class GroupIntake(IngestAttempts):
         )
         return replace(plan, users_removed=frozenset(users_leaving), groups_removed=frozenset(groups_leaving))
 
+    def _wanted(
+        self,
+        connection: Connection,
+        group_id: str,
+        changes: Iterable[MemberChange],
+        listed_here: Callable[[], set[str]],
+    ) -> dict[str, bool]:
+        """Return by ID whether a member that operations name is a member after them.
+
+        Args:
+            listed_here: returns the IDs of all members before the change.
+        """
+        wanted: dict[str, bool] = {}
+        for change in changes:
+            match change.kind:
+                case "add":
+                    wanted.update(dict.fromkeys(change.ids, True))
+                case "remove":
+                    wanted.update(dict.fromkeys(change.ids, False))
+                case _:
+                    listed = listed_here()
+                    present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
+                    present.update(each for each, stay in wanted.items() if stay)
+                    if change.kind == "replace":
+                        wanted.update(dict.fromkeys(present, False))
+                        wanted.update(dict.fromkeys(change.ids, True))
+                    else:
+                        wanted.update(
+                            dict.fromkeys(self._matching(connection, group_id, change, present), False)
+                        )
+        return wanted
+
     def _matching(
         self, connection: Connection, group_id: str, change: MemberChange, present: set[str]
     ) -> list[str]:
         assert change.matching is not None
         elements = (
             {"value": row[0], "type": row[1], "display": row[2]}
-            for row in groups.members(connection, group_id)
+            for row in members.members_of(connection, [group_id])[group_id]
         )
         return [
             each["value"]
@@ -286,3 +403,18 @@ class GroupIntake(IngestAttempts):
         if group_id in inner:
             raise invalid_value("A group cannot be a member of itself.")
         return MemberPlan(users_added=frozenset(users), groups_added=frozenset(inner))
+
+
+def _waits(row: StoredGroup, inbound: InboundPolicy | None, new: ReceivedGroup) -> bool:
+    """Whether a group changes by way of what waits: its source is disabled, its policy changed, or the group
+    is accepted from now on or no longer.
+    """
+    if row.waiting is not None:
+        return True
+    if inbound is None:
+        return row.left_out is not None
+    return inbound.status == DISABLED or inbound.group_left_out(new) != row.left_out
+
+
+def _as_received(group_id: str, data: Mapping[str, Any]) -> ReceivedGroup:
+    return ReceivedGroup(group_id, str(data["displayName"]), data.get("externalId"))

@@ -39,7 +39,8 @@ class IngestChange:
     """What ingest did to one user or group, for traces.
 
     `before` is None for a new object, `after` None for a deleted one; `marked` tells that its users are
-    recomputed later, `linked` that a new record belongs to an existing user.
+    recomputed later, `linked` that a new record belongs to an existing user, `note` why the policy does
+    not accept it.
     """
 
     kind: str
@@ -52,6 +53,7 @@ class IngestChange:
     removed: int = 0
     marked: bool = False
     linked: bool = False
+    note: str = ""
 
 
 @dataclass(frozen=True)

@@ -4,24 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import Connection
 
 from dravo.core.access.types import Assignment
 from dravo.core.errors import NotFound, StalePreview
-from dravo.core.identity.matching import EMAIL_KNOWN, LOOKS_ALIKE, NAME_KNOWN, Binding, bind
-from dravo.core.identity.names import fold, lookalike_key
+from dravo.core.identity.matching import Binding, bind
 from dravo.core.identity.records import INBOUND_SCIM, UserRecord, searchable
 from dravo.core.instants import Instant
-from dravo.core.plan_types import UserSnapshot
+from dravo.core.plan_types import ConfigSnapshot, UserSnapshot
 from dravo.core.planning import plan_user, with_record
 from dravo.core.scim.patches import Operation, apply_patch
 from dravo.core.scim.resources import check_immutable, unique_values
 from dravo.core.scim.versions import entity_tag
 from dravo.services.ingest.attempts import IngestAttempts
+from dravo.services.ingest.inbound import scim_conflicts
+from dravo.services.ingest.inbound.matching import match_record
+from dravo.services.ingest.inbound.stored_users import StoredUsers
 from dravo.services.ingest.types import DEFAULT_OPTIONS, NOBODY, IngestChange, IngestOptions, IngestResult
-from dravo.services.sources.scim_matching import match_record
 from dravo.store import (
     clock,
     groups,
@@ -30,12 +32,10 @@ from dravo.store import (
 )
 from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored_conflicts
-from dravo.store.imports import matching as record_matching
 from dravo.store.plan_writer import UserRewrite, apply_outcomes
-from dravo.store.queries import users as user_queries
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
-from dravo.store.snapshots.users import RecordWithTies
+from dravo.store.snapshots.users import RecordAndUser, RecordWithTies
 
 
 class UserIntake(IngestAttempts):
@@ -66,6 +66,8 @@ class UserIntake(IngestAttempts):
         def attempt() -> IngestResult:
             catalogue = self.catalogue.latest(self.database)
             self._check_not_retired(catalogue, source_id)
+            if self._asks_policy(catalogue, source_id):
+                return self.stored.create(source_id, record_id, data, manner)
             binding = bind(None, new_user)
             with self.database.reading() as connection:
                 others = self._others(connection, source_id, data)
@@ -97,7 +99,7 @@ class UserIntake(IngestAttempts):
                 apply_outcomes(connection, [outcome], now, rewrite=UserRewrite.NAMES, seen=catalogue.revision)
                 records.insert_record(connection, record, now)
                 if undecided:
-                    self._note_conflict(connection, source_id, record_id, data, others, now)
+                    scim_conflicts.note(connection, source_id, record_id, data, others, now)
                 if unique:
                     records.claim(connection, record_id, source_id, unique)
                 write_trace(connection)
@@ -155,139 +157,119 @@ class UserIntake(IngestAttempts):
         gone: bool = False,
     ) -> IngestResult:
         data: dict[str, Any] = {}
-        shape = manner.shapes.user
+
+        def remember(before: dict[str, Any]) -> dict[str, Any]:
+            nonlocal data
+            data = change(before)
+            return data
 
         def attempt() -> IngestResult:
-            nonlocal data
-            now = clock.now()
-            row, user, listed = self._look_at(source_id, record_id)
+            latest = self.catalogue.latest(self.database)
+            seen = None if self._asks_policy(latest, source_id) else self._look_at(source_id, record_id)
+            if seen is None or not seen[0].as_sent:
+                return self.stored.change(source_id, record_id, remember, manner, gone=gone)
+            row, _, listed = seen
             if manner.condition:
                 manner.condition.check(entity_tag(row.version, listed))
-            data = change(row.data)
-            if data == row.data and not gone:
+            if remember(row.data) == row.data and not gone:
                 return IngestResult(record_id, data, row.version, row.created_at, row.modified_at, listed)
-            catalogue = self.catalogue.latest(self.database)
-            # An operator's decision holds as long as the values that were in conflict stay the same.
-            asks = not gone and (row.undecided or _matched_values(data) != _matched_values(row.data))
-            with self.database.reading() as connection:
-                others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
-            # A rename by the source does not lock out a user who has access: the conflict is only listed.
-            undecided = (
-                bool(others) and (row.undecided or not (user.access or user.accounts))
-                if asks
-                else row.undecided
-            )
-            record = UserRecord(
-                record_id, source_id, self.connection_type, data, row.user_id, gone, undecided
-            )
-            after = with_record(user, record)
-            if gone:
-                # With one record, all groups of the user end; with several, only those of this record.
-                after = replace(
-                    after,
-                    groups=self._groups_without(row.user_id, record_id) if len(after.records) > 1 else (),
-                )
-            outcome = plan_user(after, catalogue, now)
-            # A user with one record equals that record; with several, a change can select another record's
-            # values.
-            alone = len(user.records) == 1
-            before = row.data if alone else catalogue.merged(user.records).attributes
-            renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
-            write_trace = manner.prepare(
-                IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue)
-            )
-            with self.database.writing() as connection:
-                if not records.update_record(connection, row, data, now, gone=gone):
-                    raise StalePreview("The record changed in the meantime.")
-                if asks:
-                    if self._others(connection, source_id, data, row.user_id) != others:
-                        raise StalePreview(
-                            "A user with this name or email was created or deleted in the meantime."
-                        )
-                    if others:
-                        self._note_conflict(connection, source_id, record_id, data, others, now)
-                if undecided != row.undecided:
-                    records.decided(connection, record_id, undecided=undecided)
-                if (asks and not others) or gone:
-                    stored_conflicts.end_conflicts(connection, source_id, "user", [record_id])
-                if gone:
-                    memberships.end_memberships_of_record(connection, record_id, now)
-                if outcome.merged.gone:
-                    memberships.end_memberships_of_user(connection, row.user_id, now)
-                if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
-                    records.claim(
-                        connection, record_id, source_id, [] if gone else unique_values(data, shape)
-                    )
-                rewrite = UserRewrite.NAMES if renamed else UserRewrite.ATTRIBUTES
-                apply_outcomes(
-                    connection,
-                    [outcome],
-                    now,
-                    rewrite=rewrite,
-                    seen=catalogue.revision,
-                    cleared=manner.cleared,
-                )
-                write_trace(connection)
+            looked_at = RecordAndUser(row, seen[1])
+            now = self._change_counting(latest, source_id, looked_at, data, manner, gone=gone)
             return IngestResult(record_id, data, row.version + 1, row.created_at, now, listed)
 
         return self._apply(attempt, lambda: self._check_unique(source_id, data, record_id, manner.shapes))
 
+    def _change_counting(
+        self,
+        catalogue: ConfigSnapshot,
+        source_id: str,
+        looked_at: RecordAndUser,
+        data: dict[str, Any],
+        manner: IngestOptions,
+        *,
+        gone: bool,
+    ) -> Instant:
+        """Plan and write the change of a record that counts as the source sent it; return its time."""
+        now, shape = clock.now(), manner.shapes.user
+        row, user = looked_at.record, looked_at.user
+        # An operator's decision holds as long as the values that were in conflict stay the same.
+        asks = not gone and (row.undecided or scim_conflicts.differ(data, row.data))
+        with self.database.reading() as connection:
+            others = self._others(connection, source_id, data, row.user_id) if asks else NOBODY
+        # A rename by the source does not lock out a user who has access: the conflict is only listed.
+        undecided = (
+            bool(others) and (row.undecided or not (user.access or user.accounts)) if asks else row.undecided
+        )
+        record = UserRecord(row.id, source_id, self.connection_type, data, row.user_id, gone, undecided)
+        after = with_record(user, record)
+        if gone:
+            # With one record, all groups of the user end; with several, only those of this record.
+            after = replace(
+                after,
+                groups=self._groups_without(row.user_id, row.id) if len(after.records) > 1 else (),
+            )
+        outcome = plan_user(after, catalogue, now)
+        # A user with one record equals that record; with several, a change can select another record's
+        # values.
+        alone = len(user.records) == 1
+        before = row.data if alone else catalogue.merged(user.records).attributes
+        renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
+        write_trace = manner.prepare(
+            IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue)
+        )
+        with self.database.writing() as connection:
+            if not records.update_record(connection, row, data, now, gone=gone):
+                raise StalePreview("The record changed in the meantime.")
+            if asks:
+                if self._others(connection, source_id, data, row.user_id) != others:
+                    raise StalePreview(
+                        "A user with this name or email was created or deleted in the meantime."
+                    )
+                if others:
+                    scim_conflicts.note(connection, source_id, row.id, data, others, now)
+            if undecided != row.undecided:
+                records.decided(connection, row.id, undecided=undecided)
+            if (asks and not others) or gone:
+                stored_conflicts.end_conflicts(connection, source_id, "user", [row.id])
+            if gone:
+                memberships.end_memberships_of_record(connection, row.id, now)
+            if outcome.merged.gone:
+                memberships.end_memberships_of_user(connection, row.user_id, now)
+            if shape.unique and (gone or unique_values(data, shape) != unique_values(row.data, shape)):
+                records.claim(connection, row.id, source_id, [] if gone else unique_values(data, shape))
+            rewrite = UserRewrite.NAMES if renamed else UserRewrite.ATTRIBUTES
+            apply_outcomes(
+                connection,
+                [outcome],
+                now,
+                rewrite=rewrite,
+                seen=catalogue.revision,
+                cleared=manner.cleared,
+            )
+            write_trace(connection)
+        return now
+
+    @cached_property
+    def stored(self) -> StoredUsers:
+        """Users of sources whose policy decides."""
+        return StoredUsers(self.database, self.catalogue)
+
+    def _asks_policy(self, catalogue: ConfigSnapshot, source_id: str) -> bool:
+        return self.connection_type == INBOUND_SCIM and source_id in catalogue.inbound
+
     def _others(
         self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None
     ) -> frozenset[str]:
-        """Return the IDs of users to whom a SCIM record could belong: same or similar user name, or same
-        email.
-
-        Args:
-            but: the ID of the record's own user, which does not count.
-        """
-        return (
-            record_matching.elsewhere(connection, source_id, *_matched_values(data), but=but)
-            if self.connection_type == INBOUND_SCIM
-            else NOBODY
-        )
-
-    def _note_conflict(
-        self,
-        connection: Connection,
-        source_id: str,
-        record_id: str,
-        data: Mapping[str, Any],
-        others: frozenset[str],
-        now: Instant,
-    ) -> None:
-        """Record that an operator has to decide which user a SCIM record belongs to."""
-        found = searchable(data)
-        kind, what = self._what_conflicts(connection, data, others)
-        conflict = {
-            "native_id": record_id,
-            "kind": kind,
-            "name": found.display_name,
-            "message": f"{what} This user has no access until an operator decides.",
-            "entry": {"reference": found.user_name, "attributes": {}, "user": data},
-            "candidates": sorted(others),
-        }
-        # An earlier decision was about another user name or email.
-        stored_conflicts.end_conflicts(connection, source_id, "user", [record_id], decided_only=True)
-        stored_conflicts.note_conflicts(connection, source_id, "user", [conflict], now, INBOUND_SCIM)
-
-    def _what_conflicts(
-        self, connection: Connection, data: Mapping[str, Any], others: frozenset[str]
-    ) -> tuple[str, str]:
-        """Return the kind of a conflict with some users, and a sentence on it."""
-        found, (_, _, alike) = searchable(data), _matched_values(data)
-        names = user_queries.user_name_keys(connection, others)
-        if found.user_name_key in names:
-            return NAME_KNOWN, f"Another user already has the user name '{found.user_name}'."
-        if alike in names:
-            return LOOKS_ALIKE, f"The user name '{found.user_name}' looks like that of another user."
-        return EMAIL_KNOWN, f"Another user already has the email address '{found.email}'."
+        """Return the IDs of users to whom a SCIM record could belong; as `scim_conflicts.others`."""
+        if self.connection_type != INBOUND_SCIM:
+            return NOBODY
+        return scim_conflicts.others(connection, source_id, data, but)
 
     def _look_at(
         self, source_id: str, record_id: str
-    ) -> tuple[RecordWithTies, UserSnapshot, Sequence[tuple[str, str]]]:
+    ) -> tuple[RecordWithTies, UserSnapshot, Sequence[tuple[str, str]]] | None:
         """Return a record's row, its user, and (ID, name) of its groups; a user without groups and access
-        costs one query.
+        costs one query. None for a record without a user.
         """
         glanced = user_snapshots.at_a_glance(
             self.database.glancing(), source_id, self.connection_type, record_id
@@ -296,6 +278,8 @@ class UserIntake(IngestAttempts):
             return glanced.record, glanced.user, ()
         with self.database.reading() as connection:
             found = user_snapshots.of_record(connection, source_id, self.connection_type, record_id)
+            if found is None and self.connection_type == INBOUND_SCIM:
+                return None
             if found is None:
                 raise NotFound(f"This source has no user with the ID '{record_id}'.")
             row, user = found.record, found.user
@@ -309,11 +293,3 @@ class UserIntake(IngestAttempts):
         return tuple(
             dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local))
         )
-
-
-def _matched_values(data: Mapping[str, Any]) -> tuple[str, str | None, str | None]:
-    """Return the values by which a SCIM User could be another user: user name, email, and a name that looks
-    the same.
-    """
-    found = searchable(data)
-    return found.user_name_key, fold(found.email) if found.email else None, lookalike_key(found.user_name)

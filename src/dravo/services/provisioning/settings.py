@@ -20,8 +20,8 @@ from dravo.core.provisioning import attribute_mapping
 from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
 from dravo.services.context import AppContext
-from dravo.services.imports.policy_preview import ChangedAttribute
 from dravo.services.lookups import application_by_key
+from dravo.services.results import ChangedAttribute
 from dravo.store import clock
 from dravo.store.provisioning import applications as application_rows
 from dravo.store.queries import groups as group_queries

@@ -46,7 +46,12 @@ def band(ctx: AppContext) -> Overview:
         for each in sign_ins
     )
     of_sources = (
-        sources.problems + sources.failed_imports + sources.conflicts + sources.expiring_tokens + failing
+        sources.problems
+        + sources.failed_imports
+        + sources.conflicts
+        + sources.expiring_tokens
+        + sources.waiting_deactivations
+        + failing
     )
     return Overview(
         stages=[

@@ -91,9 +91,9 @@ class ScimHandler:
         """
         asked.visitor.check(kind, writing=False)
         shape = asked.visitor.shapes.named(kind)
-        members = asks_for_members(asked.query, shape)
+        lists = asks_for_members(asked.query, shape)
         whole = self._own.whole(
-            asked.visitor.source_id, kind, identifier, asked.base, asked.visitor.shapes, members=members
+            asked.visitor.source_id, kind, identifier, asked.base, asked.visitor.shapes, lists=lists
         )
         tag = whole["meta"]["version"]
         if asked.condition.unchanged(tag):

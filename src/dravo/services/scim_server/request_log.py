@@ -160,7 +160,7 @@ def _name(done: IngestChange) -> str:
 def _sentence(done: IngestChange) -> str:
     name = _name(done)
     if done.after is None:
-        return f"Removed {name}."
+        return f"Stored only: removed {name}. {done.note}" if done.note else f"Removed {name}."
     parts = []
     if done.before is None:
         parts.append(f"Created {name}, linked to the existing user" if done.linked else f"Created {name}")
@@ -176,6 +176,8 @@ def _sentence(done: IngestChange) -> str:
             what = f"{verb} {number} {'member' if number == 1 else 'members'}"
             parts.append(what if parts else f"{name}: {what}")
     text = "; ".join(parts) or f"Changed nothing of {name}"
+    if done.note:
+        return f"Stored only: {text[0].lower()}{text[1:]}. {done.note}"
     return f"{text}. Dravo recalculates its users in the background." if done.marked else f"{text}."
 
 

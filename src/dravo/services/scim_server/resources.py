@@ -27,6 +27,7 @@ from dravo.store import groups, records
 from dravo.store.database import Database
 from dravo.store.queries import source_rows
 from dravo.store.queries.scim_filters import EVERYTHING, Narrowing, narrow
+from dravo.store.received import members
 
 
 @dataclass(frozen=True)
@@ -72,7 +73,7 @@ class OwnRecords:
         base: str,
         shapes: SchemaSet = STANDARD,
         *,
-        members: bool = True,
+        lists: bool = True,
     ) -> dict[str, Any]:
         """Return one resource with all attributes, also those returned on request only.
 
@@ -82,7 +83,7 @@ class OwnRecords:
             identifier: the ID of the resource.
             base: the base URL of the source.
             shapes: the schemas of the source.
-            members: whether to read the members of a group, of which there may be 50,000.
+            lists: whether to read the members of a group, of which there may be 50,000.
 
         Raises:
             NotFound: if the source has no such resource.
@@ -93,7 +94,7 @@ class OwnRecords:
             if row is None:
                 what = "user" if kind == "User" else "group"
                 raise NotFound(f"This source has no {what} with the ID '{identifier}'.")
-            return self._rendered(connection, kind, [row], base, shapes, lists=members)[0]
+            return self._rendered(connection, kind, [row], base, shapes, lists=lists)[0]
 
     def users(self, source_id: str, base: str, query: Query, shapes: SchemaSet = STANDARD) -> dict[str, Any]:
         """Return a page of users as a ListResponse; raises as `search`."""
@@ -235,9 +236,9 @@ class OwnRecords:
         """
         ids = [row.id for row in rows] if lists else []
         found: Mapping[str, Sequence[Any]] = (
-            groups.groups_of_records(connection, ids)
+            members.groups_of_records(connection, ids)
             if kind == "User"
-            else groups.members_of(connection, ids)
+            else members.members_of(connection, ids)
         )
         resources = []
         for row in rows:
@@ -393,14 +394,14 @@ def user_resource(taken: IngestResult, base: str, shapes: SchemaSet = STANDARD) 
 
 
 def group_resource(
-    taken: IngestResult, base: str, members: Sequence[Any], shapes: SchemaSet = STANDARD
+    taken: IngestResult, base: str, listed: Sequence[Any], shapes: SchemaSet = STANDARD
 ) -> dict[str, Any]:
     """Return a group as the SCIM Group that its source sees (RFC 7643, section 4.2)."""
     resource = {**_framed(taken, shapes.group, GROUP_URN), "meta": _meta("Group", "Groups", taken, base)}
-    if members:
+    if listed:
         resource["members"] = [
             {"value": row[0], "$ref": f"{base}/{row[1]}s/{row[0]}", "type": row[1], "display": row[2]}
-            for row in members
+            for row in listed
         ]
     return resource
 

@@ -9,9 +9,10 @@ from typing import Any
 
 from sqlalchemy import Connection
 
+from dravo.core.identity.acceptance import membership_missing
 from dravo.core.identity.matching import Conflict, match
 from dravo.core.identity.records import SIGN_IN, primary_email
-from dravo.core.identity.source_policy import SourcePolicy
+from dravo.core.identity.source_policy import EVERY, SourcePolicy
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.context import AppContext
@@ -31,6 +32,7 @@ from dravo.services.sources import policy as source_policies
 from dravo.store.imports import matching as record_matching
 from dravo.store.queries.references import KeyAndLabel
 from dravo.store.queries.users import User
+from dravo.store.received import members
 from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sign_in.settings import NamedSignIn
@@ -114,6 +116,10 @@ def _check(connection: Connection, user: User, row: NamedSignIn, record: SignInR
     policy, pilot = source_policies.sign_in_policy(row), row.settings["pilot"]
     if record is not None and not policy.lets_in(record.data, row.key):
         raise sign_in_messages.outside(policy)
+    if record is not None and policy.member_of.which != EVERY:
+        listed = members.groups_by_record(connection, [record.id], {})[record.id]
+        if missing := membership_missing(policy, listed):
+            raise sign_in_messages.not_a_member(missing)
     if row.status == DISABLED:
         raise sign_in_messages.off()
     if lacking := sign_in_settings.missing(connection, row):

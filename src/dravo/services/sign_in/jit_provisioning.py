@@ -10,6 +10,7 @@ from sqlalchemy import Connection
 
 from dravo.core.access.reasons import chain
 from dravo.core.identity import claims as read
+from dravo.core.identity.acceptance import ReceivedGroup, membership_missing
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import SIGN_IN
 from dravo.core.identity.source_policy import Refused, SourcePolicy
@@ -28,6 +29,7 @@ from dravo.services.sign_in.verification import JitResult, StepLog
 from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store.ids import new_id
 from dravo.store.imports import groups as imported_groups
+from dravo.store.received import members
 from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sign_in.users import KnownGroup, SignInRecord
 from dravo.store.snapshots import users as user_snapshots
@@ -91,7 +93,25 @@ class JitProvisioner:
         )
         if not self.policy.lets_in(user, self.source.key):
             raise sign_in_messages.outside(self.policy)
+        if missing := membership_missing(self.policy, self._groups()):
+            raise sign_in_messages.not_a_member(missing)
         return user
+
+    def _groups(self) -> list[ReceivedGroup]:
+        """Return the groups by which the scope decides: those in claims; without such a claim, the known ones
+        of the user.
+        """
+        told = read.told_groups(self.policy, self.entry.attributes)
+        with self.ctx.database.reading() as connection:
+            if told is None:
+                record = self._record(connection)
+                parents = self.ctx.catalogue.get(connection).parents
+                return members.groups_by_record(connection, [record.id], parents)[record.id] if record else []
+            known = _known_groups(connection, self.source.id, told[:MOST_GROUPS])
+        return [
+            ReceivedGroup(name, known[fold(name)].display_name if fold(name) in known else name)
+            for name in told[:MOST_GROUPS]
+        ]
 
     def take(self, user: dict[str, Any]) -> JitResult:
         """Create or update the user, or preview it.

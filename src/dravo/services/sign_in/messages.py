@@ -23,6 +23,13 @@ def outside(policy: SourcePolicy) -> SignInRefused:
     )
 
 
+def not_a_member(message: str) -> SignInRefused:
+    """The user is in none of the groups that the scope names."""
+    return SignInRefused(
+        "outside", message, "Add the user to the group, or change the scope in the source policy."
+    )
+
+
 def off() -> SignInRefused:
     """Sign-in through the source is disabled."""
     return SignInRefused(

@@ -155,8 +155,12 @@ def attributes_seen(ctx: AppContext, key: str) -> list[SampleAttribute]:
     suggestions for expressions.
     """
     with ctx.database.reading() as connection:
-        source = pushing_source(connection, key)
-        rows = [each.received for each in stored.last_of_source(connection, source.id, 50)]
+        return attributes_seen_in(connection, pushing_source(connection, key).id)
+
+
+def attributes_seen_in(connection: Connection, source_id: str) -> list[SampleAttribute]:
+    """Return the attributes in the last traces of a source, as `attributes_seen`."""
+    rows = [each.received for each in stored.last_of_source(connection, source_id, 50)]
     found: dict[str, list[str]] = {}
     for arrived in rows:
         for name, values in arrived.get("attributes", {}).items():

@@ -184,6 +184,8 @@ class SourceLine:
         last_activity_at: time of the last request, import run or sign-in.
         shared_domains: domains that other sources own too.
         token_ends_at: expiry of a recently used token, if it is near.
+        scim_status: the status of inbound SCIM.
+        waiting_deactivations: the number of users whose deactivation or deletion waits.
     """
 
     key: str
@@ -211,6 +213,8 @@ class SourceLine:
     last_activity_at: Instant | None
     shared_domains: list[SharedDomain]
     token_ends_at: Instant | None
+    scim_status: str
+    waiting_deactivations: int
 
 
 @dataclass(frozen=True)
@@ -292,6 +296,8 @@ def _line(row: ListedSource, shared: list[SharedDomain]) -> SourceLine:
             (at for at in (row.last_call, row.run_ended_at, row.signed_in_at) if at is not None), default=None
         ),
         token_ends_at=row.token_ends_at,
+        scim_status=row.scim_status,
+        waiting_deactivations=row.waiting_deactivations,
         shared_domains=shared,
     )
 

@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Connection, func, select
 
 from dravo.core.identity.records import UserRecord
-from dravo.store import groups
+from dravo.store import groups, records
 from dravo.store import tables as t
 
 
@@ -43,7 +43,8 @@ def sources_of_users(connection: Connection) -> dict[str, list[str]]:
     """Return by user ID the IDs of the sources that report the user."""
     r = t.record.c
     found: defaultdict[str, list[str]] = defaultdict(list)
-    statement = select(r.user_id, r.source_id).where(r.deleted_at.is_(None)).distinct()
+    counts = (r.deleted_at.is_(None), r.user_id.is_not(None), r.left_out.is_(None))
+    statement = select(r.user_id, r.source_id).where(*counts).distinct()
     for user_id, source_id in connection.execute(statement):
         found[user_id].append(source_id)
     return found
@@ -61,7 +62,8 @@ def groups_of_users(connection: Connection) -> dict[str, list[str]]:
 def records_of_sources(connection: Connection, source_ids: Collection[str]) -> Iterator[UserRecord]:
     """Yield the records of some sources, without those that wait for the decision of a conflict."""
     r = t.record.c
-    where = (r.source_id.in_(source_ids), r.deleted_at.is_(None), r.undecided.is_(False))
-    statement = select(r.id, r.source_id, r.connection_type, r.data, r.user_id).where(*where)
+    where = (r.source_id.in_(source_ids), ~records.GONE, r.user_id.is_not(None), r.undecided.is_(False))
+    columns = (r.id, r.source_id, r.connection_type, records.IN_USE, r.user_id)
+    statement = select(*columns).where(*where)
     for record_id, source_id, connection_type, data, user_id in connection.execute(statement):
         yield UserRecord(record_id, source_id, connection_type, data, user_id)

@@ -125,13 +125,16 @@ def domains(connection: Connection) -> dict[str, frozenset[str]]:
     and of signing in.
     """
     s = t.source.c
-    statement = select(s.id, s.domains, s.policy, t.source_sign_in.c.policy.label("of_sign_in"))
+    statement = select(
+        s.id, s.domains, s.policy, s.scim_policy, t.source_sign_in.c.policy.label("of_sign_in")
+    )
     rows = connection.execute(statement.outerjoin(t.source_sign_in, t.source_sign_in.c.source_id == s.id))
     return {
         row.id: frozenset(
             (
                 *(row.domains or ()),
                 *((row.policy or {}).get("domains") or ()),
+                *((row.scim_policy or {}).get("domains") or ()),
                 *((row.of_sign_in or {}).get("domains") or ()),
             )
         )

@@ -101,7 +101,7 @@ def memberships_of(connection: Connection, user_id: str) -> list[UserGroup]:
         .select_from(t.membership)
         .join(t.group, g.id == m.group_id)
         .outerjoin(t.source, s.id == g.source_id)
-        .where(or_(m.record_id.in_(mine), m.user_id == user_id))
+        .where(or_(m.record_id.in_(mine), m.user_id == user_id), m.waiting.is_distinct_from("add"))
         .order_by(m.until_at.is_not(None), m.from_at.desc())
         .limit(500)
     )
@@ -140,7 +140,7 @@ def _groups_statement() -> Select[Any]:
             roles.label("roles"),
         )
         .outerjoin(t.source, s.id == g.source_id)
-        .where(g.deleted_at.is_(None))
+        .where(g.deleted_at.is_(None), g.left_out.is_(None))
     )
 
 

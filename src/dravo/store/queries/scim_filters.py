@@ -17,6 +17,7 @@ from dravo.core.identity.names import fold, user_name_key
 from dravo.core.instants import parse_instant
 from dravo.core.scim.paths import And, Compare, Element, Filter, Not, Or, Present
 from dravo.store import tables as t
+from dravo.store.received.members import listing
 
 
 @dataclass(frozen=True)
@@ -95,16 +96,12 @@ def _compare(path: str, operator: str, value: str, table: Table, source_id: str)
         return _email(operator, fold(value), source_id)
     m = t.membership.c
     if path == "groups.value" and table is t.record and operator == "eq":
-        listed = select(m.record_id).where(
-            m.group_id == value, m.until_at.is_(None), m.record_id.is_not(None)
-        )
+        listed = listing(m.record_id, m.group_id == value, m.record_id.is_not(None))
         return Narrowing(table.c.id.in_(listed), exact=True)
     if path == "members.value" and table is t.group and operator == "eq":
-        users = select(m.group_id).where(m.record_id == value, m.until_at.is_(None), m.record_id.is_not(None))
-        groups = select(m.group_id).where(
-            m.inner_group_id == value, m.until_at.is_(None), m.inner_group_id.is_not(None)
-        )
-        return Narrowing(table.c.id.in_(users.union_all(groups)), exact=True)
+        users = listing(m.group_id, m.record_id == value, m.record_id.is_not(None))
+        groups = listing(m.group_id, m.inner_group_id == value, m.inner_group_id.is_not(None))
+        return Narrowing(or_(table.c.id.in_(users), table.c.id.in_(groups)), exact=True)
     return EVERYTHING
 
 

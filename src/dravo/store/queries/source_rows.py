@@ -26,6 +26,8 @@ COLUMNS: dict[Table, tuple[Any, ...]] = {
         t.group.c.version,
         t.group.c.created_at,
         t.group.c.modified_at,
+        t.group.c.left_out,
+        t.group.c.waiting,
     ),
 }
 # Columns to sort by in SQL: they are never null and stored in the compared form.

@@ -52,12 +52,14 @@ class SourceNeeds:
         failed_imports: sources whose last import run failed or is held.
         expiring_tokens: sources with a token in use that expires soon.
         conflicts: open conflicts.
+        waiting_deactivations: disabled sources, or pilots, at which deactivations or deletions wait.
     """
 
     problems: int
     failed_imports: int
     expiring_tokens: int
     conflicts: int
+    waiting_deactivations: int
 
 
 @dataclass(frozen=True)
@@ -121,6 +123,7 @@ def source_needs(
         failed_imports=count(t.source_import, run_status.in_(("failed", "held"))),
         expiring_tokens=count(t.source, source_queries.token_ends(t.source.c.id, token_ends).is_not(None)),
         conflicts=count(t.conflict, t.conflict.c.status == "open"),
+        waiting_deactivations=count(t.source, source_queries.waiting_ends(t.source.c.id) > 0),
     )
 
 

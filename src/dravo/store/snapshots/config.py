@@ -9,15 +9,17 @@ from functools import lru_cache
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, select, update
+from sqlalchemy import Connection, func, or_, select, update
 
 from dravo.core.access.conditions import Condition, read_condition
 from dravo.core.access.license_plans import Plan
 from dravo.core.access.patterns import GIVES, Captured, read_name
 from dravo.core.access.types import PLAIN, Assignment, Policy
 from dravo.core.errors import InvalidInput, StalePreview
-from dravo.core.expressions import compile_expression
+from dravo.core.expressions import SCIM_USER, compile_expression
+from dravo.core.identity.acceptance import DISABLED, InboundPolicy
 from dravo.core.identity.names import fold
+from dravo.core.identity.source_policy import read_policy
 from dravo.core.plan_types import Application, ConfigSnapshot, GroupLabel, Role
 from dravo.core.provisioning.accounts import PLAN_PLAIN, Settings
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
@@ -28,6 +30,8 @@ from dravo.store.database import CATALOGUE, Database
 from dravo.store.prepared_statements import PreparedStatement
 
 NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "with_roles", "selected"
+# A deleted group counts as before while its deletion waits.
+_COUNTS = or_(t.group.c.deleted_at.is_(None), t.group.c.waiting.is_not(None))
 _REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
@@ -141,9 +145,8 @@ def load(
     by_group, general, pattern_sources = _load_assignments(connection, roles)
     parents = _load_parents(connection)
     s = t.source.c
-    sources = list(
-        connection.execute(select(s.id, s.key, s.priority, s.deactivation_wins, s.updates, s.retired_at))
-    )
+    columns = (s.id, s.key, s.priority, s.deactivation_wins, s.updates, s.retired_at)
+    sources = list(connection.execute(select(*columns, s.scim_policy, s.scim_status)))
     provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(
@@ -169,7 +172,27 @@ def load(
         frozenset(row.id for row in sources if row.deactivation_wins),
         frozenset(row.id for row in sources if not row.updates),
         frozenset(row.id for row in sources if row.retired_at is not None),
+        {
+            row.id: inbound
+            for row in sources
+            if not (inbound := inbound_policy(row.scim_policy, row.scim_status)).is_plain
+        },
     )
+
+
+def inbound_policy(document: Mapping[str, Any] | None, status: str) -> InboundPolicy:
+    """Return the policy of a source's inbound SCIM.
+
+    A policy that became invalid, for example with a removed schema, changes nothing until it is corrected.
+    """
+    if not document:
+        return InboundPolicy(status=status)
+    domains = document.get("domains") or ("",)
+    try:
+        policy = read_policy(document, SCIM_USER, as_sent=True, owned=domains)
+    except InvalidInput:
+        return InboundPolicy(status=DISABLED)
+    return InboundPolicy(policy, status)
 
 
 def _load_assignments(
@@ -239,8 +262,8 @@ def matched(
         captured = capturing(roles.values(), row.application_id)
         confirmed = frozenset(row.confirmed or ())
         named = (
-            select(g.id, g.display_name)
-            .where(g.source_id == row.source_id, g.deleted_at.is_(None))
+            select(g.id, func.coalesce(g.name_in_use, g.display_name))
+            .where(g.source_id == row.source_id, _COUNTS, g.left_out.is_(None))
             .order_by(g.id)
         )
         for group_id, name in connection.execute(named):
@@ -304,14 +327,12 @@ def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -
 
 def labels(connection: Connection, group_ids: set[str] | None) -> dict[str, GroupLabel]:
     """Return the labels of groups by ID; None for all present groups."""
-    found = select(t.group.c.id, t.group.c.display_name, t.source.c.key, t.source.c.label).outerjoin(
+    name = func.coalesce(t.group.c.name_in_use, t.group.c.display_name)
+    found = select(t.group.c.id, name, t.source.c.key, t.source.c.label).outerjoin(
         t.source, t.source.c.id == t.group.c.source_id
     )
     if group_ids is None:
-        return {
-            row[0]: GroupLabel(*row)
-            for row in connection.execute(found.where(t.group.c.deleted_at.is_(None)))
-        }
+        return {row[0]: GroupLabel(*row) for row in connection.execute(found.where(_COUNTS))}
     found_labels: dict[str, GroupLabel] = {}
     for start in range(0, len(wanted := sorted(group_ids)), 500):
         rows = connection.execute(found.where(t.group.c.id.in_(wanted[start : start + 500])))

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, exists, or_, select, union_all
+from sqlalchemy import Connection, and_, bindparam, exists, or_, select, union_all
 
 from dravo.core.access.license_plans import Seat
 from dravo.core.access.types import Assignment
@@ -15,6 +15,7 @@ from dravo.core.identity.marks import UserMark
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
 from dravo.core.plan_types import HeldAccess, HeldAccount, UserSnapshot
+from dravo.store import records
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.snapshots.config import assignment_of
@@ -34,16 +35,21 @@ _RECORDS = select(
     t.record.c.id,
     t.record.c.source_id,
     t.record.c.connection_type,
-    t.record.c.data,
+    records.IN_USE,
     t.record.c.user_id,
-    t.record.c.deleted_at,
+    records.GONE,
     t.record.c.undecided,
 ).where(t.record.c.user_id.in_(_IDS))
 _GROUPS = union_all(
     select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
     .join(t.membership, t.membership.c.record_id == t.record.c.id)
+    .join(t.group, t.group.c.id == t.membership.c.group_id)
     .where(
-        t.record.c.user_id.in_(_IDS), t.membership.c.until_at.is_(None), t.membership.c.record_id.is_not(None)
+        t.record.c.user_id.in_(_IDS),
+        t.membership.c.until_at.is_(None),
+        t.membership.c.record_id.is_not(None),
+        t.record.c.left_out.is_(None),
+        t.group.c.left_out.is_(None),
     ),
     select(t.membership.c.user_id, t.membership.c.group_id, t.membership.c.id).where(
         t.membership.c.user_id.in_(_IDS),
@@ -102,6 +108,9 @@ _RECORD_WITH_TIES = PreparedStatement(
             exists().where(_OTHER.c.user_id == t.record.c.user_id, _OTHER.c.id != t.record.c.id),
             t.user.c.mark.is_not(None),
         ).label("tied"),
+        and_(t.record.c.in_use.is_(None), t.record.c.left_out.is_(None), t.record.c.waiting.is_(None)).label(
+            "as_sent"
+        ),
     )
     .join(t.user, t.user.c.id == t.record.c.user_id)
     .where(
@@ -119,6 +128,7 @@ class RecordWithTies:
 
     Attributes:
         tied: whether the user has groups, access, accounts, assignments, other records or a mark.
+        as_sent: whether the record counts as the source sent it.
     """
 
     id: str
@@ -131,6 +141,7 @@ class RecordWithTies:
     revision: int
     known_since: Instant
     tied: bool
+    as_sent: bool
 
 
 @dataclass(frozen=True)
@@ -151,7 +162,7 @@ def of_record(
     row = _record(connection, source_id, connection_type, record_id)
     if row is None:
         return None
-    if row.tied:
+    if row.tied or not row.as_sent:
         return RecordAndUser(row, users(connection, [row.user_id])[row.user_id])
     return RecordAndUser(row, _alone(row, source_id, connection_type))
 
@@ -164,7 +175,7 @@ def at_a_glance(
     None if that is not enough: there is no such record, or its user has groups, access or other records.
     """
     row = _record(connection, source_id, connection_type, record_id)
-    if row is None or row.tied:
+    if row is None or row.tied or not row.as_sent:
         return None
     return RecordAndUser(row, _alone(row, source_id, connection_type))
 
@@ -194,9 +205,9 @@ def users(connection: Connection, user_ids: Iterable[str]) -> dict[str, UserSnap
 
 def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot]:
     given = {"ids": ids}
-    records: defaultdict[str, list[UserRecord]] = defaultdict(list)
+    reported: defaultdict[str, list[UserRecord]] = defaultdict(list)
     for row in connection.execute(_RECORDS, given):
-        records[row[4]].append(UserRecord(row[0], row[1], row[2], row[3], row[4], row[5] is not None, row[6]))
+        reported[row[4]].append(UserRecord(row[0], row[1], row[2], row[3], row[4], bool(row[5]), row[6]))
     groups: defaultdict[str, list[str]] = defaultdict(list)
     for user_id, group_id, _ in connection.execute(_GROUPS, given):
         groups[user_id].append(group_id)
@@ -219,7 +230,7 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot
         user_id: UserSnapshot(
             user_id,
             revision,
-            tuple(records[user_id]),
+            tuple(reported[user_id]),
             tuple(dict.fromkeys(groups[user_id])),
             tuple(direct[user_id]),
             tuple(access[user_id]),
@@ -235,10 +246,12 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot
 
 
 def users_of_records(connection: Connection, record_ids: Iterable[str]) -> dict[str, str]:
-    """Return user ids by record id, for records that are bound."""
+    """Return user IDs by record ID, for records that count for a user."""
     wanted = list(record_ids)
     found: dict[str, str] = {}
-    statement = select(t.record.c.id, t.record.c.user_id).where(t.record.c.id.in_(_IDS))
+    statement = select(t.record.c.id, t.record.c.user_id).where(
+        t.record.c.id.in_(_IDS), t.record.c.user_id.is_not(None), t.record.c.left_out.is_(None)
+    )
     for start in range(0, len(wanted), CHUNK):
         rows: Any = connection.execute(statement, {"ids": wanted[start : start + CHUNK]})
         found.update({row.id: row.user_id for row in rows})

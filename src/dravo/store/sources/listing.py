@@ -27,6 +27,8 @@ class ListedSource:
         token_ends_at: the expiry of a token in use, if it is near.
         sign_in_status, provider, waiting, trouble: of its sign-in, or None.
         signed_in_at: the last sign-in of a user.
+        scim_status: the status of inbound SCIM.
+        waiting_deactivations: the number of users whose deactivation or deletion waits.
     """
 
     id: str
@@ -54,6 +56,8 @@ class ListedSource:
     waiting: Any
     trouble: str | None
     signed_in_at: Instant | None
+    scim_status: str
+    waiting_deactivations: int
 
 
 @dataclass(frozen=True)
@@ -102,6 +106,8 @@ def _statement(activity: ListedActivity) -> Select[Any]:
         g.waiting,
         g.trouble,
         last(activity.sign_in),
+        s.scim_status,
+        sources.waiting_ends(s.id),
     ).select_from(
         t.source.outerjoin(t.source_import, i.source_id == s.id).outerjoin(
             t.source_sign_in, g.source_id == s.id

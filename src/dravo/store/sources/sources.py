@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy import Connection, ScalarSelect, Select, func, insert, select, update
 
+from dravo.core.identity.acceptance import DEACTIVATION, DELETION
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.queries.references import KeyAndLabel
@@ -26,7 +27,9 @@ class Source:
         domains: the email domains that it owns, beside those of its policies, or None.
         note: a note of operators, or None.
         retired_at: when it was retired, or None.
-        scim_match: the match rule of inbound SCIM: "ask", "user_name" or "email".
+        scim_policy: the policy of inbound SCIM as `core.source_policy` reads it, or None.
+        scim_status: the status of inbound SCIM: "disabled", "pilot" or "enabled".
+        scim_enabled_from: when the status becomes "enabled", or None.
     """
 
     id: str
@@ -40,7 +43,9 @@ class Source:
     domains: list[str] | None
     created_at: Instant
     note: str | None
-    scim_match: str
+    scim_policy: dict[str, Any] | None
+    scim_status: str
+    scim_enabled_from: Instant | None
     retired_at: Instant | None
 
 
@@ -53,6 +58,13 @@ def by_key(connection: Connection, key: str) -> Source | None:
 def by_id(connection: Connection, source_id: str) -> Source:
     """Return a source by its ID, which exists."""
     return Source(*connection.execute(select(t.source).where(t.source.c.id == source_id)).one())
+
+
+def with_due_activation(connection: Connection, now: Instant) -> list[Source]:
+    """Return the sources whose inbound SCIM is to be enabled by now."""
+    s = t.source.c
+    where = (s.scim_enabled_from.is_not(None), s.scim_enabled_from <= now, s.retired_at.is_(None))
+    return [Source(*row) for row in connection.execute(select(t.source).where(*where))]
 
 
 def stored_policy(connection: Connection, source_id: str) -> Any:
@@ -101,6 +113,20 @@ def last_run(column: Any, source_id: Any) -> ScalarSelect[str]:
         .where(*real)
         .order_by(r.id.desc())
         .limit(1)
+        .correlate(source_id.table)
+        .scalar_subquery()
+    )
+
+
+def waiting_ends(source_id: Any) -> ScalarSelect[int]:
+    """Return as a column the number of users of a source whose deactivation or deletion waits; `source_id` is
+    a column of the outer query.
+    """
+    r = t.record.c
+    return (
+        select(func.count())
+        .select_from(t.record)
+        .where(r.source_id == source_id, r.waiting.is_not(None), r.waiting.in_((DEACTIVATION, DELETION)))
         .correlate(source_id.table)
         .scalar_subquery()
     )

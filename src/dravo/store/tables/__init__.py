@@ -54,7 +54,7 @@ from dravo.store.tables.sources import (
     source_token,
     trace,
 )
-from dravo.store.tables.users import group, membership, record, record_unique, user
+from dravo.store.tables.users import group, membership, pending_policy, record, record_unique, user
 
 __all__ = [
     "Json",
@@ -78,6 +78,7 @@ __all__ = [
     "operator_recovery",
     "operator_session",
     "outbound_mail",
+    "pending_policy",
     "pending_recompute",
     "provisioned_group",
     "provisioned_member",

@@ -35,8 +35,11 @@ source = Table(
     at("created_at", nullable=False),
     # A note of operators.
     Column("note", Text),
-    # The match rule of inbound SCIM, see core/identity/matching.py.
-    Column("scim_match", String(16), nullable=False, server_default="ask"),
+    # The policy of inbound SCIM, and its status: "disabled", "pilot" or "enabled", with the time at which it
+    # becomes "enabled".
+    Column("scim_policy", Json),
+    Column("scim_status", String(16), nullable=False, server_default="enabled"),
+    at("scim_enabled_from"),
     # A retired source reports nothing; what ended then has the same time, and returns if it is restored.
     at("retired_at"),
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Boolean, Column, Index, Integer, String, Table, Text, UniqueConstraint
+from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
 
 from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
 
@@ -46,7 +46,8 @@ record = Table(
     own_id(),
     to("source"),
     Column("connection_type", String(16), nullable=False),
-    to("user", index=True),
+    # No user before the policy of the source accepts the record.
+    to("user", nullable=True, index=True),
     Column("user_name_key", Text, nullable=False),
     Column("external_id", Text),
     # The first email address in the compared form; all others, one per line.
@@ -65,6 +66,11 @@ record = Table(
     Column("reported", Json),
     # Whether a conflict about its user is open. Until a decision, it changes nothing.
     Column("undecided", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    # Of inbound SCIM, see core/identity/acceptance.py. The user in use where it differs from what the source
+    # sent; why the record counts for nobody; and what waits until the source is enabled.
+    Column("in_use", Json),
+    Column("left_out", String(16)),
+    Column("waiting", String(16)),
     # Time of the last sign-in with groups. Memberships from claims expire.
     at("claims_seen_at"),
 )
@@ -112,6 +118,18 @@ some_of(
     "ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="deleted_at IS NULL"
 )
 
+some_of("ix_record_waiting", record.c.source_id, record.c.waiting, where="waiting IS NOT NULL")
+some_of("ix_record_left_out", record.c.source_id, record.c.left_out, where="left_out IS NOT NULL")
+
+# Records to which the policy of their source has to be applied again.
+pending_policy = Table(
+    "pending_policy",
+    metadata,
+    Column("record_id", String(36), ForeignKey("record.id"), primary_key=True),
+    to("source", index=True),
+    at("since", nullable=False),
+)
+
 # Values of extension attributes that are unique within a source.
 record_unique = Table(
     "record_unique",
@@ -141,7 +159,13 @@ group = Table(
     Column("native_id", Text),
     Column("reference", Text),
     Column("digest", String(32)),
+    # Of inbound SCIM: why the group gives nothing, what waits until the source is enabled, and the name that
+    # counts until then.
+    Column("left_out", String(16)),
+    Column("waiting", String(16)),
+    Column("name_in_use", Text),
 )
+some_of("ix_group_waiting", group.c.source_id, group.c.id, where="waiting IS NOT NULL")
 one_of(
     "uq_group_native_id",
     group.c.source_id,
@@ -177,7 +201,12 @@ membership = Table(
     to("user", nullable=True),
     at("from_at", nullable=False),
     at("until_at"),
+    # Of a disabled source: "add" for a member who counts once it is enabled (until_at is set until then), or
+    # "end" for one who counts until then.
+    Column("waiting", String(8)),
 )
+some_of("ix_membership_waiting", membership.c.group_id, where="waiting IS NOT NULL")
+some_of("ix_membership_record_waiting", membership.c.record_id, where="waiting IS NOT NULL")
 one_of(
     "uq_membership_record",
     membership.c.group_id,

@@ -5,23 +5,10 @@ Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 
 from __future__ import annotations
 
-from typing import Any, TypedDict
+from typing import TYPE_CHECKING, Any, TypedDict
 
-
-class AcceptedGroups(TypedDict):
-    """The accepted groups: "all", "none", "named" or "pattern"."""
-
-    which: str
-    names: list[str]
-    pattern: str
-
-
-class BeforeAndAfter(TypedDict):
-    """An attribute before and after."""
-
-    attribute: str
-    before: Any
-    after: Any
+if TYPE_CHECKING:
+    from dravo.client.types.sources.policies import BeforeAndAfter, SourcePolicy
 
 
 class ConflictDecisions(TypedDict):
@@ -148,20 +135,6 @@ class ImportSettings(TypedDict):
     warning: str
 
 
-class MadeGroup(TypedDict):
-    """A group from user attributes, with its number of members."""
-
-    name: str
-    users: int
-
-
-class MappedAttribute(TypedDict):
-    """An attribute with its expression."""
-
-    attribute: str
-    expression: str
-
-
 class PageOfConflicts(TypedDict):
     """A page of conflicts."""
 
@@ -184,36 +157,6 @@ class PageOfImportRuns(TypedDict):
     items: list[ImportRun]
     total: int
     next: str | None
-
-
-class PolicyPreview(TypedDict):
-    """The preview of a source policy."""
-
-    looked_at: int
-    accepted: int
-    changed: int
-    leaves: int
-    refused: int
-    items: list[PolicyPreviewUser]
-    groups: list[PolicyPreviewGroup]
-    made_groups: list[MadeGroup]
-
-
-class PolicyPreviewGroup(TypedDict):
-    """A group of the source, and whether it would be accepted."""
-
-    id: str
-    name: str
-    accepted: bool
-
-
-class PolicyPreviewUser(TypedDict):
-    """A user that another source policy would change."""
-
-    name: str
-    outcome: str
-    changes: list[BeforeAndAfter]
-    message: str
 
 
 class PossibleUser(TypedDict):
@@ -276,17 +219,3 @@ class SourceConflict(TypedDict):
     decided_at: str | None
     first_seen_at: str
     last_seen_at: str
-
-
-class SourcePolicy(TypedDict):
-    """The source policy of a source."""
-
-    match: str
-    domains: list[str]
-    users: str
-    groups: AcceptedGroups
-    makes: bool
-    pilot: str
-    groups_from: list[str]
-    gives: list[str]
-    attributes: list[MappedAttribute]

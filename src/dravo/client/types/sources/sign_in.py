@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
     from dravo.client.types.common import KeyAndLabel
-    from dravo.client.types.sources.imports import ImportCheckStep, SampleAttribute, SourcePolicy
+    from dravo.client.types.sources.imports import ImportCheckStep, SampleAttribute
+    from dravo.client.types.sources.policies import SourcePolicy
     from dravo.client.types.sources.sources import ChecklistItem, ChecklistValue
 
 

@@ -82,13 +82,6 @@ class RetiredSource(TypedDict):
     users: int
 
 
-class ScimMatching(TypedDict):
-    """The match rule of inbound SCIM."""
-
-    match: str
-    domains: list[str]
-
-
 class ScimRequestDetail(TypedDict):
     """A request with its body, without secrets."""
 
@@ -187,6 +180,8 @@ class Source(TypedDict):
     last_activity_at: str | None
     shared_domains: list[SharedDomain]
     token_ends_at: str | None
+    scim_status: str
+    waiting_deactivations: int
 
 
 class SourceSchema(TypedDict):

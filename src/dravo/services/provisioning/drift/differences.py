@@ -18,10 +18,9 @@ from dravo.core.provisioning.drift import (
     UNEXPECTED,
 )
 from dravo.services.context import AppContext
-from dravo.services.imports.policy_preview import ChangedAttribute
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import groups as group_provisioning
-from dravo.services.results import Number
+from dravo.services.results import ChangedAttribute, Number
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock

@@ -11,11 +11,9 @@ from dravo.services.access import user_detail
 from dravo.services.access.user_detail import UserDetail
 from dravo.services.changes.preview import Preview
 from dravo.services.imports import config as import_config
-from dravo.services.imports import policy_preview
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import runs as import_runs
 from dravo.services.imports.config import Connector, ImportCheck, ImportSettings
-from dravo.services.imports.policy_preview import PolicyPreview
 from dravo.services.imports.runs import ImportRun, ImportRunEntry
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.ingest.conflicts import ConflictDecisions, SourceConflict
@@ -40,7 +38,6 @@ from dravo.web.api.schemas.sources.imports import (
     PriorityRequest,
     RecordPath,
     RunPath,
-    SourcePolicyRequest,
     StartRunRequest,
     UserOfSourcePath,
 )
@@ -99,16 +96,6 @@ def check_reading(path: KeyPath, body: CheckRequest) -> ImportCheck:
     """
     given = {name: value for name, value in body.model_dump().items() if value is not None}
     return import_config.check(app_context(), caller(), path.key, given or None)
-
-
-@routes.post("/sources/<key>/policy/preview", responses=responses("sources.imports.PolicyPreview"))
-@needs("sources.change")
-def preview_policy(path: KeyPath, body: SourcePolicyRequest) -> PolicyPreview:
-    """Preview a source policy.
-
-    Evaluates the policy with the stored records. Changes nothing.
-    """
-    return policy_preview.try_policy(app_context(), path.key, body.policy.model_dump())
 
 
 @routes.post("/sources/<key>/import/files", responses=responses("sources.imports.ImportSettings"))

@@ -9,13 +9,12 @@ from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.scim_server import request_log
 from dravo.services.scim_server.request_log import ScimRequest, ScimRequestLine
 from dravo.services.security.permissions import ATTRIBUTES
-from dravo.services.sources import retirement, scim_checklist, scim_matching, sources
+from dravo.services.sources import retirement, scim_checklist, sources
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import tokens as scim_tokens
 from dravo.services.sources.retirement import RetiredSource
 from dravo.services.sources.schemas import SourceSchema
 from dravo.services.sources.scim_checklist import SetupChecklist
-from dravo.services.sources.scim_matching import ScimMatching
 from dravo.services.sources.sources import SourceChange, SourceLine
 from dravo.services.sources.tokens import NewScimToken, ScimToken
 from dravo.store.pagination import ItemList, Page
@@ -30,7 +29,6 @@ from dravo.web.api.schemas.sources.sources import (
     CreateScimTokenRequest,
     SchemaPath,
     SchemaRequest,
-    ScimMatchingRequest,
     ScimRequestPath,
     ScimRequestsQuery,
     TokenPath,
@@ -120,36 +118,6 @@ def restore_source(path: KeyPath) -> RetiredSource:
     Users, groups and memberships return. Connections stay disabled, and tokens revoked.
     """
     return retirement.restore(app_context(), caller(), path.key)
-
-
-@routes.get("/sources/<key>/scim-matching", responses=responses("sources.sources.ScimMatching"))
-@needs("sources.read")
-def get_matching(path: KeyPath) -> ScimMatching:
-    """Get the match rule of inbound SCIM.
-
-    Returns the rule and the email domains of the source.
-    """
-    return scim_matching.shown(app_context(), path.key)
-
-
-@routes.put("/sources/<key>/scim-matching", responses=responses("sources.sources.ScimMatching"))
-@needs("sources.change")
-def change_matching(path: KeyPath, body: ScimMatchingRequest) -> ScimMatching:
-    """Change the match rule of inbound SCIM.
-
-    The rule applies to new records. A rule other than ask requires an email domain of the source.
-    """
-    return scim_matching.change(app_context(), caller(), path.key, body.match)
-
-
-@routes.post("/sources/<key>/scim-matching/preview", responses=responses("access.assignments.ChangeEffects"))
-@needs("access.read")
-def preview_matching(path: KeyPath, body: ScimMatchingRequest) -> PreviewedEffects:
-    """Preview a match rule of inbound SCIM.
-
-    Returns its result for the records in conflict. Changes nothing.
-    """
-    return scim_matching.preview(app_context(), path.key, body.match).shown()
 
 
 @routes.get("/sources/<key>/checklist", responses=responses("sources.sources.SetupChecklist"))

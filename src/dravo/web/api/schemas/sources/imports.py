@@ -4,50 +4,11 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
+from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import ConfirmedRequest, Page, PageQuery, SearchQuery
-
-
-class AcceptedGroupsRequest(RequestModel):
-    """The accepted groups: all, none, those with a name, or those that match a pattern."""
-
-    which: Text = Field("all", description="Which groups: all, none, named or pattern.")
-    names: list[str] = Field([], max_length=10_000)
-    pattern: str = Field("", max_length=1_000)
-
-
-class MappedAttributeRequest(RequestModel):
-    """An attribute of users with the expression that fills it."""
-
-    attribute: Text
-    expression: Text
-
-
-class SourcePolicyFields(RequestModel):
-    """Fields of a source policy. Omitted fields keep their value."""
-
-    match: Text | None = None
-    domains: list[str] | None = Field(None, max_length=1_000)
-    users: str | None = Field(
-        None, max_length=10_000, description="SCIM filter of the accepted users; empty accepts all."
-    )
-    groups: AcceptedGroupsRequest | None = Field(None, description="Which groups of the source are accepted.")
-    makes: bool | None = None
-    pilot: str | None = Field(None, max_length=1_000)
-    groups_from: list[str] | None = Field(
-        None, max_length=1_000, description="Expressions that produce group names."
-    )
-    gives: list[str] | None = Field(None, max_length=1_000, description="Groups for all users of the source.")
-    attributes: list[MappedAttributeRequest] | None = Field(
-        None, max_length=1_000, description="The attribute mapping; it needs a row for userName."
-    )
-
-    @model_serializer(mode="wrap")
-    def _given(self, write: SerializerFunctionWrapHandler) -> dict[str, Any]:
-        """Leave out omitted fields."""
-        return {name: value for name, value in write(self).items() if value is not None}
+from dravo.web.api.schemas.sources.policies import BeforeAndAfter, SourcePolicy, SourcePolicyFields
 
 
 class ImportSettingsRequest(RequestModel):
@@ -82,12 +43,6 @@ class CheckRequest(RequestModel):
     kind: str | None = Field(None, max_length=16)
     settings: dict[str, str | bool] | None = None
     secret: str | None = Field(None, max_length=20_000)
-
-
-class SourcePolicyRequest(RequestModel):
-    """A source policy to preview."""
-
-    policy: SourcePolicyFields = Field(default_factory=lambda: SourcePolicyFields.model_validate({}))
 
 
 class FileRequest(RequestModel):
@@ -222,35 +177,6 @@ class ImportCheckStep(Model):
     hint: str
 
 
-class AcceptedGroups(Model):
-    """The accepted groups: "all", "none", "named" or "pattern"."""
-
-    which: str
-    names: list[str]
-    pattern: str
-
-
-class MappedAttribute(Model):
-    """An attribute with its expression."""
-
-    attribute: str
-    expression: str
-
-
-class SourcePolicy(Model):
-    """The source policy of a source."""
-
-    match: str
-    domains: list[str]
-    users: str = Field(description="SCIM filter of the accepted users; empty accepts all.")
-    groups: AcceptedGroups = Field(description="Which groups of the source are accepted.")
-    makes: bool
-    pilot: str
-    groups_from: list[str] = Field(description="Expressions that produce group names.")
-    gives: list[str] = Field(description="Groups for all users of the source.")
-    attributes: list[MappedAttribute]
-
-
 class ImportFile(Model):
     """A file of a source."""
 
@@ -307,53 +233,6 @@ class ImportCheck(Model):
     steps: list[ImportCheckStep]
     attributes: list[SampleAttribute]
     sample: list[SampleUser]
-
-
-class BeforeAndAfter(Model):
-    """An attribute before and after."""
-
-    attribute: str
-    before: Any
-    after: Any
-
-
-class PolicyPreviewUser(Model):
-    """A user that another source policy would change."""
-
-    name: str = Field(description="Name of the user in the source.")
-    outcome: str = Field(description="What would happen to the user.")
-    changes: list[BeforeAndAfter]
-    message: str = Field(description="Why the user is refused, in a sentence; empty if not.")
-
-
-class PolicyPreviewGroup(Model):
-    """A group of the source, and whether it would be accepted."""
-
-    id: str = Field(description="ID of the group.")
-    name: str = Field(description="Name of the group.")
-    accepted: bool
-
-
-class MadeGroup(Model):
-    """A group from user attributes, with its number of members."""
-
-    name: str = Field(description="Name of the group.")
-    users: int
-
-
-class PolicyPreview(Model):
-    """The preview of a source policy."""
-
-    looked_at: int = Field(description="Number of evaluated users.")
-    accepted: int
-    changed: int
-    leaves: int
-    refused: int
-    items: list[PolicyPreviewUser]
-    groups: list[PolicyPreviewGroup] = Field(
-        description="Groups of the source, with whether the policy accepts each."
-    )
-    made_groups: list[MadeGroup]
 
 
 class RunCount(Model):

@@ -11,9 +11,8 @@ from dravo.web.api.schemas.common import KeyAndLabel, Page, PageQuery
 from dravo.web.api.schemas.sources.imports import (
     ImportCheckStep,
     SampleAttribute,
-    SourcePolicy,
-    SourcePolicyFields,
 )
+from dravo.web.api.schemas.sources.policies import SourcePolicy, SourcePolicyFields
 from dravo.web.api.schemas.sources.sources import ChecklistItem, ChecklistValue
 
 

@@ -44,21 +44,6 @@ class RetiredSource(Model):
     users: int = Field(description="Number of users that the source reported.")
 
 
-class ScimMatchingRequest(RequestModel):
-    """The match rule of inbound SCIM."""
-
-    match: Literal["ask", "user_name", "email"] = Field(
-        description="Match rule: ask (an operator decides), user_name or email."
-    )
-
-
-class ScimMatching(Model):
-    """The match rule of inbound SCIM."""
-
-    match: str = Field(description="Match rule: ask, user_name or email.")
-    domains: list[str] = Field(description="Email domains that the source owns. It links only within them.")
-
-
 class CreateScimTokenRequest(CreateTokenRequest):
     """A new SCIM token."""
 
@@ -129,6 +114,10 @@ class Source(Model):
     last_activity_at: str | None = Field(description="Time of the last request, import run or sign-in.")
     shared_domains: list[SharedDomain] = Field(description="Domains that other sources own too.")
     token_ends_at: str | None = Field(description="Expiry of a recently used token, if it is within 30 days.")
+    scim_status: str = Field(description="Status of inbound SCIM: disabled, pilot or enabled.")
+    waiting_deactivations: int = Field(
+        description="Number of users whose deactivation or deletion waits until the source is enabled."
+    )
 
 
 class ScimToken(Token):

@@ -1,0 +1,1 @@
+"""Records and groups of inbound SCIM that the policy of their source decides about."""

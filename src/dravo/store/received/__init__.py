@@ -1,0 +1,1 @@
+"""What a source sent through inbound SCIM, whether or not it counts."""
