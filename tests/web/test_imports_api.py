@@ -173,7 +173,7 @@ def test_attributes_are_masked_in_run_entries_and_conflicts(
         for method, path in (
             ("PUT", "import"),
             ("POST", "import/check"),
-            ("POST", "policy/preview"),
+            ("POST", "policy/import/preview"),
             ("POST", "import/runs"),
             ("PUT", "priority"),
         ):

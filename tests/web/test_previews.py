@@ -47,6 +47,7 @@ PREVIEWS = {
     ("PUT", "/sources/{key}/priority"): ("POST", "/sources/{key}/priority/preview"),
     ("PUT", "/sources/{key}/sign-in"): ("POST", "/sources/{key}/sign-in/preview"),
     ("POST", "/sources/{key}/sign-in/status"): ("POST", "/sources/{key}/sign-in/status/preview"),
+    ("POST", "/sources/{key}/hand-over"): ("POST", "/sources/{key}/hand-over/preview"),
     ("POST", "/sources/{key}/retire"): ("POST", "/sources/{key}/retire/preview"),
     ("PUT", "/sources/{key}/policy/{connection_type}"): (
         "POST",
@@ -126,6 +127,7 @@ WITHOUT = {
     ("POST", "/operators/{id}/second-factor/reset"): ACTS,
     ("POST", "/sources/{key}/conflicts"): ACTS,
     ("POST", "/sources/{key}/restore"): ACTS,
+    ("POST", "/sources/{key}/hand-over/undo"): ACTS,
     ("POST", "/sources/{key}/conflicts/{conflict}"): ACTS,
     ("POST", "/sources/{key}/import/files"): "stores a file that the next run reads; a run has a preview",
     ("POST", "/sources/{key}/import/runs/{run}/stop"): ACTS,

@@ -55,6 +55,26 @@ class Sources(Noun):
         """Return the effects of `retire`; nothing is changed."""
         return cast(t.ChangeEffects, self._call("POST", f"/sources/{part(key)}/retire/preview"))
 
+    def hand_over(
+        self, key: str, to: str, group: str | None = None, *, confirm: str | None = None
+    ) -> t.HandOverState:
+        """Hand the users over to another source: those in a group, or all; `confirm` is the label."""
+        body = {"to": to, "group": group, "confirm": confirm}
+        return cast(t.HandOverState, self._call("POST", f"/sources/{part(key)}/hand-over", body=body))
+
+    def preview_hand_over(self, key: str, to: str, group: str | None = None) -> t.HandOverImpact:
+        """Return the impact list of `hand_over`; nothing is changed."""
+        path = f"/sources/{part(key)}/hand-over/preview"
+        return cast(t.HandOverImpact, self._call("POST", path, body={"to": to, "group": group}))
+
+    def undo_hand_over(self, key: str) -> t.HandOverState:
+        """Take a hand-over back."""
+        return cast(t.HandOverState, self._call("POST", f"/sources/{part(key)}/hand-over/undo"))
+
+    def hand_over_state(self, key: str) -> t.HandOverState:
+        """Return the last hand-over of a source."""
+        return cast(t.HandOverState, self._call("GET", f"/sources/{part(key)}/hand-over"))
+
     def restore(self, key: str) -> t.RetiredSource:
         """Restore a retired source: its users, groups and memberships return."""
         return cast(t.RetiredSource, self._call("POST", f"/sources/{part(key)}/restore"))

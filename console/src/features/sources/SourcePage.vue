@@ -9,6 +9,7 @@ import ConflictsPanel from './ConflictsPanel.vue'
 import ScimChecklist from './ScimChecklist.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
+import HandOver from './HandOver.vue'
 import ImportPanel from './ImportPanel.vue'
 import RequestTable from './RequestTable.vue'
 import RetireSource from './RetireSource.vue'
@@ -110,6 +111,7 @@ const first = computed(() => (read.value && !source.data.value?.read_as ? 'impor
 const shown = computed(() => props.tab || first.value)
 const editing = ref(false)
 const retiring = ref(false)
+const handingOver = ref(false)
 const checklist = useQuery({
   queryKey: ['sources', props.id, 'checklist'],
   enabled: computed(() => source.data.value !== undefined && !local.value),
@@ -150,10 +152,22 @@ const checklist = useQuery({
         <v-btn
           v-if="!local && may('sources.change') && !source.data.value.retired_at"
           variant="text"
+          @click="handingOver = true"
+          >Hand over</v-btn
+        >
+        <v-btn
+          v-if="!local && may('sources.change') && !source.data.value.retired_at"
+          variant="text"
           @click="retiring = true"
           >Retire</v-btn
         >
       </div>
+      <HandOver
+        v-if="!local && may('sources.change')"
+        v-model="handingOver"
+        :source="source.data.value"
+        @done="queries.invalidateQueries()"
+      />
       <RetireSource
         v-if="!local && may('sources.change')"
         v-model="retiring"

@@ -27,6 +27,8 @@ PENDING, OUT_OF_SCOPE, NOT_A_MEMBER, NOT_IN_PILOT, SOURCE_DISABLED, UNKNOWN_USER
     "unknown_user",
     "refused",
 )
+# A record whose user was handed over to another source; it counts again when that is undone.
+HANDED_OVER = "handed_over"
 # What waits of a record until its source is enabled, or the user is in the pilot group.
 CHANGE, DEACTIVATION, DELETION = "change", "deactivation", "deletion"
 
@@ -146,6 +148,8 @@ def standing(
         groups: the groups of the record; needed if `inbound.needs_groups`.
         before: how it counted until now.
     """
+    if before.left_out == HANDED_OVER:
+        return Standing(None if before.user == sent else before.user, HANDED_OVER)
     listed = tuple(groups)
     if inbound.status == DISABLED:
         return _frozen(inbound, sent, before, SOURCE_DISABLED)

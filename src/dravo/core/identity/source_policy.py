@@ -326,10 +326,10 @@ def read_policy(
             "domains",
         )
     users = str(document.get("users") or "").strip()
-    if users and read_condition(users).asks_groups:
+    if users and _scope(users).asks_groups:
         raise InvalidInput(
             "The scope cannot use groups, because users are read before groups.",
-            "Use attributes in the filter.",
+            "Use attributes in the filter, and name groups under `member_of`.",
             "users",
         )
     attributes = tuple(
@@ -375,6 +375,14 @@ def read_policy(
         _membership(document.get("member_of") or {}),
         as_sent,
     )
+
+
+def _scope(text: str) -> Condition:
+    try:
+        return read_condition(text)
+    except InvalidInput as wrong:
+        message = wrong.message.removeprefix("The rule is invalid: ").removeprefix("The rule ")
+        raise InvalidInput(f"The scope is invalid: {message}", wrong.hint, "users") from None
 
 
 def _membership(document: Mapping[str, Any]) -> GroupChoice:

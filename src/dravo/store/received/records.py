@@ -238,7 +238,7 @@ def page_of_standings(
         select(*_RECORD).where(*where, present),
         [r.id.desc()],
         page_request,
-        lambda row: ReceivedRecord(*row),
+        lambda row: ReceivedRecord(*row[: len(_RECORD)]),
     )
 
 

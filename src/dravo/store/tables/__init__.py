@@ -45,6 +45,7 @@ from dravo.store.tables.sign_in import (
 from dravo.store.tables.sources import (
     cached_report,
     conflict,
+    hand_over,
     revision,
     setting,
     source,
@@ -69,6 +70,7 @@ __all__ = [
     "consumed_assertion",
     "drift",
     "group",
+    "hand_over",
     "license_plan",
     "membership",
     "metadata",

@@ -172,3 +172,21 @@ source_observation = Table(
     Column("detail", Text),
     UniqueConstraint("source_id", "what"),
 )
+
+# Hand-overs of users from one source to another: "pilot", "done" or "undone", with the assignments that were
+# copied, the email domains that the new source got, and the connections of the old source that were enabled.
+hand_over = Table(
+    "hand_over",
+    metadata,
+    own_id(),
+    to("source", "from_source_id", index=True),
+    to("source", "to_source_id"),
+    Column("status", String(8), nullable=False),
+    Column("assignments", Json, nullable=False),
+    Column("domains", Json, nullable=False),
+    Column("connections", Json, nullable=False),
+    Column("users", Integer, nullable=False),
+    at("started_at", nullable=False),
+    at("changed_at", nullable=False),
+    Column("changed_by", Text, nullable=False),
+)

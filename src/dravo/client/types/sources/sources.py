@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
+    from dravo.client.types.access.assignments import ChangeEffects
     from dravo.client.types.common import KeyAndLabel
 
 
@@ -33,6 +34,44 @@ class ChecklistValue(TypedDict):
     name: str
     value: str
     note: str
+
+
+class HandOverGroup(TypedDict):
+    """A group of the old source."""
+
+    name: str
+    counterpart: bool
+    assignments: int
+
+
+class HandOverImpact(TypedDict):
+    """What a hand-over does."""
+
+    numbers: dict[str, int]
+    users: list[HandOverUser]
+    groups: list[HandOverGroup]
+    assignments: int
+    domains: list[str]
+    effects: ChangeEffects
+
+
+class HandOverState(TypedDict):
+    """The last hand-over of a source."""
+
+    to: str
+    status: str
+    users: int
+    started_at: str
+    changed_at: str
+    changed_by: str
+
+
+class HandOverUser(TypedDict):
+    """A user of the old source."""
+
+    id: str
+    name: str
+    outcome: str
 
 
 class NewScimToken(TypedDict):

@@ -9,9 +9,11 @@ from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.scim_server import request_log
 from dravo.services.scim_server.request_log import ScimRequest, ScimRequestLine
 from dravo.services.security.permissions import ATTRIBUTES
-from dravo.services.sources import retirement, scim_checklist, sources
+from dravo.services.sources import hand_over, retirement, scim_checklist, sources
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import tokens as scim_tokens
+from dravo.services.sources.hand_over import HandOverState
+from dravo.services.sources.hand_over_plan import HandOverImpact, HandOverWish
 from dravo.services.sources.retirement import RetiredSource
 from dravo.services.sources.schemas import SourceSchema
 from dravo.services.sources.scim_checklist import SetupChecklist
@@ -27,6 +29,7 @@ from dravo.web.api.schemas.sources.sources import (
     AddSourceRequest,
     ChangeSourceRequest,
     CreateScimTokenRequest,
+    HandOverRequest,
     SchemaPath,
     SchemaRequest,
     ScimRequestPath,
@@ -118,6 +121,49 @@ def restore_source(path: KeyPath) -> RetiredSource:
     Users, groups and memberships return. Connections stay disabled, and tokens revoked.
     """
     return retirement.restore(app_context(), caller(), path.key)
+
+
+@routes.get("/sources/<key>/hand-over", responses=responses("sources.sources.HandOverState"))
+@needs("sources.read")
+def get_hand_over(path: KeyPath) -> HandOverState:
+    """Get the hand-over of a source.
+
+    Returns the last hand-over of its users to another source.
+    """
+    return hand_over.state(app_context(), path.key)
+
+
+@routes.post("/sources/<key>/hand-over", responses=responses("sources.sources.HandOverState"))
+@needs("sources.change")
+def hand_over_source(path: KeyPath, body: HandOverRequest) -> HandOverState:
+    """Hand over the users of a source.
+
+    With `group`, only members of that group are handed over. Without it, all users are, and the old source is
+    retired. Assignments follow to groups of the same name. Requires `confirm`.
+    """
+    wish = HandOverWish(body.to, body.group)
+    return hand_over.hand_over(app_context(), caller(), path.key, wish, sure_of(body))
+
+
+@routes.post("/sources/<key>/hand-over/preview", responses=responses("sources.sources.HandOverImpact"))
+@needs("attributes.read")
+def preview_hand_over(path: KeyPath, body: HandOverRequest) -> HandOverImpact:
+    """Preview a hand-over.
+
+    Returns the impact list: users, groups, assignments, domains and access. Changes nothing.
+    """
+    return hand_over.preview(app_context(), path.key, HandOverWish(body.to, body.group))
+
+
+@routes.post("/sources/<key>/hand-over/undo", responses=responses("sources.sources.HandOverState"))
+@needs("sources.change")
+def undo_hand_over(path: KeyPath) -> HandOverState:
+    """Undo a hand-over.
+
+    The records of the old source count again, and its import and sign-in are enabled as before. Its tokens
+    stay revoked.
+    """
+    return hand_over.undo(app_context(), caller(), path.key)
 
 
 @routes.get("/sources/<key>/checklist", responses=responses("sources.sources.SetupChecklist"))

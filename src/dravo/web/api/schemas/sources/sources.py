@@ -6,8 +6,9 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from dravo.web.api.schemas.access.assignments import ChangeEffects
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import KeyAndLabel, KeyPath, Page, SearchQuery
+from dravo.web.api.schemas.common import ConfirmedRequest, KeyAndLabel, KeyPath, Page, SearchQuery
 from dravo.web.api.schemas.tokens import CreateTokenRequest, Token
 
 
@@ -42,6 +43,53 @@ class RetiredSource(Model):
 
     key: str
     users: int = Field(description="Number of users that the source reported.")
+
+
+class HandOverRequest(ConfirmedRequest):
+    """Which users to hand over, and to which source."""
+
+    to: Text = Field(description="Key of the new source.")
+    group: Text | None = Field(
+        None, description="Pilot group, by name or ID; omit it to hand over all users and retire the source."
+    )
+
+
+class HandOverState(Model):
+    """The last hand-over of a source."""
+
+    to: str = Field(description="Key of the new source.")
+    status: str = Field(description="Status: pilot, done or undone.")
+    users: int = Field(description="Number of users that were handed over.")
+    started_at: str
+    changed_at: str
+    changed_by: str = Field(description="Name of the operator.")
+
+
+class HandOverUser(Model):
+    """A user of the old source."""
+
+    id: str = Field(description="ID of the user.")
+    name: str = Field(description="Display name of the user.")
+    outcome: str = Field(description="Outcome: matched, linked, unmatched or matched_twice.")
+
+
+class HandOverGroup(Model):
+    """A group of the old source."""
+
+    name: str = Field(description="Name of the group.")
+    counterpart: bool = Field(description="Whether the new source has one group of this name.")
+    assignments: int = Field(description="Number of assignments to the group.")
+
+
+class HandOverImpact(Model):
+    """What a hand-over does."""
+
+    numbers: dict[str, int] = Field(description="Number of users by outcome.")
+    users: list[HandOverUser] = Field(description="Up to 200 users, those who need attention first.")
+    groups: list[HandOverGroup] = Field(description="Up to 200 groups of the old source.")
+    assignments: int = Field(description="Number of assignments that follow to the new source.")
+    domains: list[str] = Field(description="Email domains that the new source gets.")
+    effects: ChangeEffects
 
 
 class CreateScimTokenRequest(CreateTokenRequest):
