@@ -3,7 +3,7 @@
 // way back.
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
-import { answered, api, ApiProblem, type Schemas } from '../../api/client'
+import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import BusyButton from '../../components/BusyButton.vue'
 import ChangePreview from '../../components/ChangePreview.vue'
@@ -50,18 +50,9 @@ async function carry(): Promise<void> {
     emit('done')
   }
 }
-/** The last hand-over of this source; none is no error. */
 const state = useQuery({
   queryKey: ['sources', props.source.key, 'hand-over'],
-  retry: false,
-  queryFn: async () => {
-    try {
-      return await answered(api.GET('/api/v1/sources/{key}/hand-over', { params }))
-    } catch (problem) {
-      if (problem instanceof ApiProblem && problem.status === 404) return null
-      throw problem
-    }
-  },
+  queryFn: () => answered(api.GET('/api/v1/sources/{key}/hand-over', { params })),
 })
 const undo = () =>
   attempt(async () => {
@@ -79,7 +70,7 @@ const outcomes: Record<string, [string, string]> = {
 
 <template>
   <section
-    v-if="state.data.value && state.data.value.status !== 'undone'"
+    v-if="state.data.value && ['pilot', 'done'].includes(state.data.value.status)"
     class="panel moved"
     aria-label="Hand-over"
   >

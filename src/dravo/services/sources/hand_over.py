@@ -13,7 +13,7 @@ from typing import Any
 
 from sqlalchemy import Connection
 
-from dravo.core.errors import InvalidInput, NotFound, StalePreview
+from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.instants import Instant
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, check
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -46,29 +46,27 @@ from dravo.store.sources.hand_over import DONE, PILOT, UNDONE
 
 @dataclass
 class HandOverState:
-    """The last hand-over from a source: "pilot", "done" or "undone"."""
+    """The last hand-over from a source: "none", "pilot", "done" or "undone"; the rest is None without one."""
 
-    to: str
+    to: str | None
     status: str
     users: int
-    started_at: Instant
-    changed_at: Instant
-    changed_by: str
+    started_at: Instant | None
+    changed_at: Instant | None
+    changed_by: str | None
 
 
 def state(ctx: AppContext, key: str) -> HandOverState:
     """Return the last hand-over from a source.
 
     Raises:
-        NotFound: if there was none.
+        NotFound: if there is no such source.
     """
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         found = stored.latest(connection, source.id)
         if found is None:
-            raise NotFound(
-                f"'{source.label}' was not handed over.", "Preview a hand-over to another source first."
-            )
+            return HandOverState(None, "none", 0, None, None, None)
         to = source_rows.by_id(connection, found.to_source_id)
     return HandOverState(
         to.key, found.status, found.users, found.started_at, found.changed_at, found.changed_by

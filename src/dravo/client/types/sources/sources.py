@@ -58,12 +58,12 @@ class HandOverImpact(TypedDict):
 class HandOverState(TypedDict):
     """The last hand-over of a source."""
 
-    to: str
+    to: str | None
     status: str
     users: int
-    started_at: str
-    changed_at: str
-    changed_by: str
+    started_at: str | None
+    changed_at: str | None
+    changed_by: str | None
 
 
 class HandOverUser(TypedDict):

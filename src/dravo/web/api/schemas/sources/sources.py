@@ -57,12 +57,12 @@ class HandOverRequest(ConfirmedRequest):
 class HandOverState(Model):
     """The last hand-over of a source."""
 
-    to: str = Field(description="Key of the new source.")
-    status: str = Field(description="Status: pilot, done or undone.")
+    to: str | None = Field(description="Key of the new source, or null.")
+    status: str = Field(description="Status: none, pilot, done or undone.")
     users: int = Field(description="Number of users that were handed over.")
-    started_at: str
-    changed_at: str
-    changed_by: str = Field(description="Name of the operator.")
+    started_at: str | None
+    changed_at: str | None
+    changed_by: str | None = Field(description="Name of the operator, or null.")
 
 
 class HandOverUser(Model):
