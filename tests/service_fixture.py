@@ -51,7 +51,7 @@ class ServiceFixture:
     def __init__(self, folder: Path) -> None:
         self.ctx = open_context(folder)
         self.caller = operators.SYSTEM
-        self.intake = Intake(self.ctx.database, self.ctx.catalogue)
+        self.intake = Intake(self.ctx.database, self.ctx.catalogue, keys=self.ctx.keys)
 
     def unguarded(self) -> ServiceFixture:
         """Have the removal limit hold nothing: for tests that take away from many and mean something else."""

@@ -231,6 +231,29 @@ def test_a_source_has_a_scope_and_begins_with_a_pilot_group(
     check_accessible(page)
 
 
+def test_a_leaver_is_erased_and_accepted_again(
+    open_page: Callable[..., Page], running: Running, fresh: Callable[[str], str]
+) -> None:
+    name = fresh("ida")
+    provider = running.provider(fresh("partners"))
+    record = provider.user(name, displayName=f"Ida {name}")
+    provider.http.delete(f"/Users/{record}")
+    with running.dravo as dravo:
+        user = eventually(lambda: dravo.users.get(name), lambda found: found["status"] == "left")
+    page = open_page(signed_in=True)
+    page.goto(f"/users/{user['id']}")
+    page.get_by_role("button", name="Erase", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("1 source record is deleted")
+    dialog.get_by_label("Type").fill(f"Ida {name}")
+    dialog.get_by_role("button", name="Erase", exact=True).click()
+    row = page.get_by_role("row").filter(has_text=user["id"])
+    expect(row).to_contain_text("ignored")
+    check_accessible(page)
+    row.get_by_role("button").click()
+    expect(row).to_contain_text("accepted again")
+
+
 def test_a_source_is_edited_retired_and_restored(
     open_page: Callable[..., Page], running: Running, fresh: Callable[[str], str]
 ) -> None:

@@ -43,6 +43,11 @@ export const router = createRouter({
       meta: { stage: 'users', title: 'User' },
     },
     {
+      path: '/erased-users',
+      component: () => import('../features/users/ErasedUsersPage.vue'),
+      meta: { stage: 'users', title: 'Erased users' },
+    },
+    {
       path: '/marked-users',
       component: () => import('../features/users/MarkedUsersPage.vue'),
       meta: { stage: 'users', title: 'Marked users' },

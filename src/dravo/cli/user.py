@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.access.access import ACCESS
-from dravo.cli.access.assignment import show_preview
+from dravo.cli.access.assignment import show_effects, show_preview
 from dravo.cli.applications.account import ACCOUNT
 from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
@@ -108,6 +108,32 @@ def _declare_marks(verbs: Any) -> None:
     marked = command(verbs, "marked", _marked, "list marked users by name")
     marked.add_argument("words", nargs="?", help="a part of name, user name or email")
     list_options(marked)
+    _declare_erase(verbs)
+
+
+def _declare_erase(verbs: Any) -> None:
+    erase = command(
+        verbs,
+        "erase",
+        _erase,
+        "erase a user who has left: what Dravo stores about the user is deleted",
+        [
+            "dravo user erase philippa.marlow --preview",
+            "dravo user erase philippa.marlow --confirm 'Philippa Marlow'",
+        ],
+    )
+    erase.add_argument("user", help="ID, user name, email or external ID")
+    erase.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    erase.add_argument("--confirm", metavar="NAME", help="name of the user; required")
+    list_options(command(verbs, "erased", _erased, "list erased users, newest first"))
+    accept = command(
+        verbs,
+        "accept-erased",
+        _accept_erased,
+        "accept the records of an erased user again",
+        ["dravo user accept-erased ID"],
+    )
+    accept.add_argument("id", help="ID of the erasure")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -245,6 +271,37 @@ def _unmark(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(done)
         return
     print(f"Removed marks: {done['users']}.")
+
+
+def _erase(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_effects(given, dravo.users.preview_erasing(given.user))
+        return
+    done = dravo.users.erase(given.user, confirm=given.confirm)
+    if given.json:
+        show_json(done)
+        return
+    numbers = ", ".join(f"{name.replace('_', ' ')} {number:,}" for name, number in done["erased"].items())
+    print(f"Erased: {numbers}.")
+
+
+def _erased(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "ID": lambda e: e["id"],
+        "User ID": lambda e: e["user_id"],
+        "Erased (UTC)": lambda e: moment(e["erased_at"]),
+        "By": lambda e: e["erased_by"],
+        "Accepted again (UTC)": lambda e: moment(e["accepted_at"]),
+    }
+    show_list(given, dravo.users.erased(), columns, "No erased users.")
+
+
+def _accept_erased(given: argparse.Namespace, dravo: Dravo) -> None:
+    done = dravo.users.accept_erased(given.id)
+    if given.json:
+        show_json(done)
+        return
+    print("Accepted again. A source that reports the user creates a new one.")
 
 
 def _marked(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -86,6 +86,22 @@ class Users(Noun):
         """Return the effects of `unmark`; nothing is changed."""
         return cast(t.Preview, self._call("POST", "/user-marks/remove/preview", body={"users": list(users)}))
 
+    def erase(self, user: str, *, confirm: str | None = None) -> t.ErasedUser:
+        """Erase a user who has left; `confirm` is the name of the user."""
+        return cast(t.ErasedUser, self._call("POST", f"/users/{part(user)}/erase", body={"confirm": confirm}))
+
+    def preview_erasing(self, user: str) -> t.ChangeEffects:
+        """Return what `erase` deletes; nothing is changed."""
+        return cast(t.ChangeEffects, self._call("POST", f"/users/{part(user)}/erase/preview"))
+
+    def erased(self) -> Pages[t.Erasure]:
+        """List erased users, newest first."""
+        return self._dravo.pages("/erased-users")
+
+    def accept_erased(self, erasure_id: str) -> t.Erasure:
+        """Accept the records of an erased user again."""
+        return cast(t.Erasure, self._call("POST", f"/erased-users/{part(erasure_id)}/accept"))
+
     def why(self, user: str, application: str) -> t.AccessExplanation:
         """Explain why a user has access to an application, or why not."""
         return cast(t.AccessExplanation, self._call("GET", f"/users/{part(user)}/access/{part(application)}"))

@@ -79,6 +79,8 @@ class ConfigSnapshot:
     retired: frozenset[str] = frozenset()
     # Policies of inbound SCIM by source ID, as far as they are not plain.
     inbound: Mapping[str, InboundPolicy] = field(default_factory=dict)
+    # Sources that reported users who were erased.
+    erased: frozenset[str] = frozenset()
 
     def merged(self, records: Iterable[UserRecord]) -> MergedUser:
         """Return the one user behind some records."""

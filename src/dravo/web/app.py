@@ -38,6 +38,7 @@ from dravo.web.api.routes import access as access_routes
 from dravo.web.api.routes import applications as applications_routes
 from dravo.web.api.routes import assignments as assignments_routes
 from dravo.web.api.routes import drift as drift_routes
+from dravo.web.api.routes import erasure as erasure_routes
 from dravo.web.api.routes import imports as imports_routes
 from dravo.web.api.routes import license_plans as license_plans_routes
 from dravo.web.api.routes import local as local_routes
@@ -132,6 +133,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
     for part in (
         session_routes,
         sources_routes,
+        erasure_routes,
         imports_routes,
         policies_routes,
         sign_in_routes,

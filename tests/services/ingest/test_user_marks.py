@@ -17,8 +17,8 @@ from dravo.services.ingest import user_marks
 from dravo.services.ingest.user_marks import MarkRequest
 from dravo.store import clock
 from dravo.store import tables as t
-from dravo.store import user_marks as stored
 from dravo.store.pagination import PageRequest
+from dravo.store.users import user_marks as stored
 from tests.service_fixture import ServiceFixture
 
 

@@ -60,6 +60,8 @@ const reasons: Record<string, string> = {
   disabled: 'sent while the source was disabled',
   unknown_user: 'no known user matches',
   refused: 'no user name by the attribute mapping',
+  handed_over: 'handed over to another source',
+  erased: 'users who were erased',
 }
 </script>
 

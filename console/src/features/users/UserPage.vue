@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
 import { computed, ref } from 'vue'
+import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
 import type { Confirmation } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
@@ -10,6 +11,7 @@ import AccessPath from '../../components/AccessPath.vue'
 import BusyButton from '../../components/BusyButton.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import LocalUserDialog from './LocalUserDialog.vue'
+import EraseUser from './EraseUser.vue'
 import MarkUsersDialog from './MarkUsersDialog.vue'
 import UserSelect from '../../components/UserSelect.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
@@ -33,6 +35,8 @@ const local = computed(() =>
 const changing = ref(false)
 const leaving = ref(false)
 const marking = ref(false)
+const erasing = ref(false)
+const router = useRouter()
 const unmarking = ref(false)
 const path = { user: props.id }
 const removal = () => answered(api.GET('/api/v1/users/{user}/removal', { params: { path } }))
@@ -124,9 +128,16 @@ const remaining = computed(() => {
         <v-btn v-if="may('users.change') && !data.mark" variant="outlined" @click="marking = true"
           >Mark user</v-btn
         >
+        <v-btn
+          v-if="may('users.change') && data.status === 'left' && data.records.length"
+          variant="outlined"
+          @click="erasing = true"
+          >Erase</v-btn
+        >
         <v-btn variant="text" :to="`/activity?user=${data.id}`">Activity</v-btn>
       </div>
       <LocalUserDialog v-model="changing" :user="data" />
+      <EraseUser v-model="erasing" :user="data" @done="router.push('/erased-users')" />
       <PreviewDialog
         v-model="leaving"
         :title="`Delete ${data.display_name}?`"

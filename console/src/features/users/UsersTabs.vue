@@ -7,6 +7,7 @@
     <v-tab to="/users">Users</v-tab>
     <v-tab to="/groups">Groups</v-tab>
     <v-tab to="/marked-users">Marked</v-tab>
+    <v-tab to="/erased-users">Erased</v-tab>
   </v-tabs>
 </template>
 

@@ -34,6 +34,8 @@ _REASONS = {
     "disabled": "the source is disabled",
     "unknown_user": "no known user matches",
     "refused": "the attribute mapping has no user name",
+    "handed_over": "handed over to another source",
+    "erased": "a user who was erased",
     "change": "a change waits",
     "deactivation": "a deactivation waits",
     "deletion": "a deletion waits",

@@ -204,8 +204,11 @@ from dravo.client.types.sources.sources import (
 from dravo.client.types.tokens import ApiToken, NewApiToken, PageOfApiTokens, TokenOperator
 from dravo.client.types.users import (
     AccessExplanation,
+    ErasedUser,
+    Erasure,
     MarkedUser,
     MarkResult,
+    PageOfErasures,
     PageOfMarkedUsers,
     PageOfUsers,
     PossibleAccess,
@@ -261,6 +264,8 @@ __all__ = [
     "ConnectorSetting",
     "Connectors",
     "DriftLine",
+    "ErasedUser",
+    "Erasure",
     "Exchange",
     "Expected",
     "ExpectedRole",
@@ -335,6 +340,7 @@ __all__ = [
     "PageOfAuditEntries",
     "PageOfConflicts",
     "PageOfDrift",
+    "PageOfErasures",
     "PageOfGroups",
     "PageOfImportRunEntries",
     "PageOfImportRuns",

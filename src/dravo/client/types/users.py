@@ -26,6 +26,24 @@ class AccessExplanation(TypedDict):
     would_give: list[PossibleAccess]
 
 
+class ErasedUser(TypedDict):
+    """The result of an erasure."""
+
+    id: str
+    erased: dict[str, int]
+
+
+class Erasure(TypedDict):
+    """A user who was erased."""
+
+    id: str
+    user_id: str
+    erased_at: str
+    erased_by: str
+    accepted_at: str | None
+    accepted_by: str | None
+
+
 class MarkedUser(TypedDict):
     """A user with a mark."""
 
@@ -41,6 +59,14 @@ class MarkResult(TypedDict):
     """The result of marking users."""
 
     users: int
+
+
+class PageOfErasures(TypedDict):
+    """A page of erased users."""
+
+    items: list[Erasure]
+    total: int
+    next: str | None
 
 
 class PageOfMarkedUsers(TypedDict):

@@ -29,6 +29,8 @@ PENDING, OUT_OF_SCOPE, NOT_A_MEMBER, NOT_IN_PILOT, SOURCE_DISABLED, UNKNOWN_USER
 )
 # A record whose user was handed over to another source; it counts again when that is undone.
 HANDED_OVER = "handed_over"
+# A record of a user who was erased; an operator can accept it again.
+ERASED = "erased"
 # What waits of a record until its source is enabled, or the user is in the pilot group.
 CHANGE, DEACTIVATION, DELETION = "change", "deactivation", "deletion"
 
@@ -150,6 +152,8 @@ def standing(
     """
     if before.left_out == HANDED_OVER:
         return Standing(None if before.user == sent else before.user, HANDED_OVER)
+    if before.left_out == ERASED:
+        return Standing(None, ERASED, None, "This user was erased. An operator can accept the user again.")
     listed = tuple(groups)
     if inbound.status == DISABLED:
         return _frozen(inbound, sent, before, SOURCE_DISABLED)

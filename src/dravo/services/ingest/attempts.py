@@ -16,6 +16,7 @@ from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import unique_values
 from dravo.core.scim.schemas import SchemaSet
 from dravo.services.ingest.types import Result
+from dravo.services.security.secrets import Keys
 from dravo.store import (
     records,
 )
@@ -30,11 +31,16 @@ class IngestAttempts:
     """What the intakes of users and groups share: one connection type, and repeated attempts."""
 
     def __init__(
-        self, database: Database, catalogue: ConfigCache, connection_type: str = INBOUND_SCIM
+        self,
+        database: Database,
+        catalogue: ConfigCache,
+        connection_type: str = INBOUND_SCIM,
+        keys: Keys | None = None,
     ) -> None:
         self.database = database
         self.catalogue = catalogue
         self.connection_type = connection_type
+        self.keys = keys
 
     def _check_not_retired(self, catalogue: ConfigSnapshot, source_id: str) -> None:
         """Refuse a request that was in progress while its source was retired.

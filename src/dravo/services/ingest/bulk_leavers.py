@@ -88,12 +88,19 @@ class BulkLeavers:
         self.pilots: frozenset[str] | None = None
         # The references of users in the groups of the scope; None if it asks for none.
         self.members: frozenset[str] | None = None
+        # Native IDs of the present batch that belong to erased users.
+        self._erased_in_batch: frozenset[str] = frozenset()
         # In a preview: names and addresses of users that would be created, so that duplicates are reported.
         self._planned: dict[str, str] = {}
         # And the planned users before their groups are known: existing ones by user ID, new ones by
         # reference.
         self.after: dict[str, UserSnapshot] = {}
         self.new: dict[str, UserSnapshot] = {}
+
+    @property
+    def ignored_erased(self) -> bool:
+        """Whether the last batch had records of erased users."""
+        return bool(self._erased_in_batch)
 
     @property
     def present(self) -> int:

@@ -38,6 +38,7 @@ from dravo.services.ingest.bulk_leavers import (
     BulkLeavers,
     write_lines,
 )
+from dravo.services.ingest.erasure import is_erased
 from dravo.services.ingest.parsed_entries import ParsedEntry
 from dravo.store import clock, recompute_marks
 from dravo.store.ids import new_id
@@ -186,6 +187,7 @@ class BulkUsers(BulkLeavers):
         self, connection: Connection, fresh: Sequence[ParsedEntry], batch: Batch, *, last: bool
     ) -> None:
         wanted = [each for each in fresh if each.asks_for_name]
+        self._erased_in_batch = self._erased(connection, fresh, batch)
         candidates = self._could_be(connection, wanted, batch)
         ids = [each.entry.native_id for each in wanted if each.entry.native_id in self._conflicted]
         decided = stored_conflicts.decisions(connection, self.source.id, "user", ids) if ids else {}
@@ -216,6 +218,17 @@ class BulkUsers(BulkLeavers):
                 taken |= keys
                 bindings.append((each, *result))
         self._work_out(connection, bindings, batch)
+
+    def _erased(self, connection: Connection, fresh: Sequence[ParsedEntry], batch: Batch) -> frozenset[str]:
+        """Return the native IDs of new records that belong to erased users."""
+        if self.source.id not in batch.catalogue.erased:
+            return frozenset()
+        keys, new = self.ctx.keys, [each for each in fresh if each.row is None]
+        return frozenset(
+            each.entry.native_id
+            for each in new
+            if is_erased(connection, keys, self.source.id, each.data, each.entry.native_id)
+        )
 
     def _could_be(
         self, connection: Connection, wanted: Sequence[ParsedEntry], batch: Batch
@@ -256,6 +269,8 @@ class BulkUsers(BulkLeavers):
                 message = f"The user name changed to '{each.found.user_name}', which another user has or had."
                 return Conflict(RENAMED, tuple(one.user_id for one in others), message)
             return each.row.user_id, False
+        if each.entry.native_id in self._erased_in_batch:
+            return None
         if decided is not None:
             return {LINK: (decided.user_id, False), MAKE: (new_id(), True)}.get(decided.decision)
         email = each.found.email

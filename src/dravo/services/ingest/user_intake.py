@@ -66,7 +66,8 @@ class UserIntake(IngestAttempts):
         def attempt() -> IngestResult:
             catalogue = self.catalogue.latest(self.database)
             self._check_not_retired(catalogue, source_id)
-            if self._asks_policy(catalogue, source_id):
+            inbound = self.connection_type == INBOUND_SCIM
+            if inbound and (source_id in catalogue.inbound or source_id in catalogue.erased):
                 return self.stored.create(source_id, record_id, data, manner)
             binding = bind(None, new_user)
             with self.database.reading() as connection:
@@ -252,7 +253,7 @@ class UserIntake(IngestAttempts):
     @cached_property
     def stored(self) -> StoredUsers:
         """Users of sources whose policy decides."""
-        return StoredUsers(self.database, self.catalogue)
+        return StoredUsers(self.database, self.catalogue, self.keys)
 
     def _asks_policy(self, catalogue: ConfigSnapshot, source_id: str) -> bool:
         return self.connection_type == INBOUND_SCIM and source_id in catalogue.inbound

@@ -20,8 +20,8 @@ from dravo.services.lookups import find_users
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, recompute_marks
-from dravo.store import user_marks as stored
 from dravo.store.queries.users import User
+from dravo.store.users import user_marks as stored
 
 # Maximum number of users in one request.
 MOST_USERS = 500

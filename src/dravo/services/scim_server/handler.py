@@ -72,7 +72,7 @@ class ScimHandler:
 
     def __init__(self, ctx: AppContext) -> None:
         self._ctx = ctx
-        self._intake = Intake(ctx.database, ctx.catalogue)
+        self._intake = Intake(ctx.database, ctx.catalogue, keys=ctx.keys)
         self._own = OwnRecords(ctx.database)
         self._observed = TrafficObserver(ctx)
 

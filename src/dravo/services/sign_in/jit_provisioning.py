@@ -127,7 +127,7 @@ class JitProvisioner:
             told = next(line["message"] for line in users.told if line["kind"] == CONFLICT)
             raise sign_in_messages.conflict(told, ahead=self.preview)
         if kind == UNKNOWN:
-            raise sign_in_messages.not_known()
+            raise sign_in_messages.erased() if users.ignored_erased else sign_in_messages.not_known()
         if kind == NEW:
             linked = any(line["message"] for line in users.told)
             self.steps.note("Matching", "Linked to an existing user." if linked else "Creates a new user.")

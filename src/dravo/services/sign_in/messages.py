@@ -79,6 +79,15 @@ def not_known() -> SignInRefused:
     )
 
 
+def erased() -> SignInRefused:
+    """The identity belongs to a user who was erased."""
+    return SignInRefused(
+        "unknown_user",
+        "The user was erased.",
+        "Accept the user again under Users, Erased, if the user is to return.",
+    )
+
+
 def no_code() -> SignInRefused:
     """No code is emailed to the address."""
     message = "The user has no email address in a domain with code sign-in."

@@ -177,6 +177,7 @@ def load(
             for row in sources
             if not (inbound := inbound_policy(row.scim_policy, row.scim_status)).is_plain
         },
+        frozenset(connection.execute(select(t.erased_identifier.c.source_id).distinct()).scalars()),
     )
 
 

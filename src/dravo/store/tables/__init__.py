@@ -55,7 +55,16 @@ from dravo.store.tables.sources import (
     source_token,
     trace,
 )
-from dravo.store.tables.users import group, membership, pending_policy, record, record_unique, user
+from dravo.store.tables.users import (
+    erased_identifier,
+    erased_user,
+    group,
+    membership,
+    pending_policy,
+    record,
+    record_unique,
+    user,
+)
 
 __all__ = [
     "Json",
@@ -69,6 +78,8 @@ __all__ = [
     "conflict",
     "consumed_assertion",
     "drift",
+    "erased_identifier",
+    "erased_user",
     "group",
     "hand_over",
     "license_plan",

@@ -233,3 +233,25 @@ some_of(
     where="until_at IS NULL AND inner_group_id IS NOT NULL",
 )
 Index("ix_membership_history", membership.c.record_id, membership.c.from_at)
+
+# Erased users, whose rows stay without values.
+erased_user = Table(
+    "erased_user",
+    metadata,
+    own_id(),
+    to("user"),
+    at("erased_at", nullable=False),
+    Column("erased_by", Text, nullable=False),
+    at("accepted_at"),
+    Column("accepted_by", Text),
+)
+
+# Keyed digests of the identifiers by which sources reported erased users; their records are ignored.
+erased_identifier = Table(
+    "erased_identifier",
+    metadata,
+    to("erased_user"),
+    to("source"),
+    Column("digest", String(64), nullable=False),
+    UniqueConstraint("source_id", "digest", "erased_user_id"),
+)

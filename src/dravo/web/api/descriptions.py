@@ -39,6 +39,7 @@ TAGS = {
     "sources": "Sources",
     "tokens": "API tokens",
     "user-marks": "Users",
+    "erased-users": "Users",
     "users": "Users",
 }
 # Parameters in a path that are named alike for different resources.

@@ -6,14 +6,16 @@ from collections.abc import Callable
 from typing import Any
 
 from dravo.core.errors import NotFound, StalePreview
-from dravo.core.identity.acceptance import CHANGE, DELETION, PENDING, StoredStanding, standing
+from dravo.core.identity.acceptance import CHANGE, DELETION, ERASED, PENDING, StoredStanding, standing
 from dravo.core.identity.records import INBOUND_SCIM, UserRecord
 from dravo.core.scim.resources import unique_values
 from dravo.core.scim.versions import entity_tag
 from dravo.services.ingest.attempts import IngestAttempts
+from dravo.services.ingest.erasure import is_erased
 from dravo.services.ingest.inbound.policy_application import PolicyApplication, note_of
 from dravo.services.ingest.inbound.record_plans import PLAIN
 from dravo.services.ingest.types import IngestChange, IngestOptions, IngestResult
+from dravo.services.security.secrets import Keys
 from dravo.store import clock, memberships, records
 from dravo.store.database import Database
 from dravo.store.imports import conflicts as stored_conflicts
@@ -26,8 +28,8 @@ from dravo.store.snapshots.config import ConfigCache, check_revision
 class StoredUsers(IngestAttempts):
     """Stores the users of inbound SCIM, and applies the policy of their source."""
 
-    def __init__(self, database: Database, catalogue: ConfigCache) -> None:
-        super().__init__(database, catalogue, INBOUND_SCIM)
+    def __init__(self, database: Database, catalogue: ConfigCache, keys: Keys | None = None) -> None:
+        super().__init__(database, catalogue, INBOUND_SCIM, keys)
         self.policy = PolicyApplication(database, catalogue)
 
     def has(self, source_id: str, record_id: str) -> bool:
@@ -44,7 +46,9 @@ class StoredUsers(IngestAttempts):
         catalogue = self.catalogue.latest(self.database)
         self._check_not_retired(catalogue, source_id)
         inbound = catalogue.inbound.get(source_id, PLAIN)
-        found = standing(inbound, catalogue.sources.get(source_id, ""), data, (), StoredStanding())
+        erased = source_id in catalogue.erased and self._is_erased(source_id, data)
+        before = StoredStanding(left_out=ERASED if erased else None)
+        found = standing(inbound, catalogue.sources.get(source_id, ""), data, (), before)
         accepted = found.left_out is None
         change = IngestChange("user", record_id, None, data, catalogue=catalogue, note=note_of(found))
         write_trace = manner.prepare(change) if not accepted else lambda _: None
@@ -61,6 +65,12 @@ class StoredUsers(IngestAttempts):
         if accepted:
             self.policy.apply_one(source_id, record_id, None, data, manner)
         return IngestResult(record_id, data, 1, now, now)
+
+    def _is_erased(self, source_id: str, data: dict[str, Any]) -> bool:
+        if self.keys is None:
+            return False
+        with self.database.reading() as connection:
+            return is_erased(connection, self.keys, source_id, data)
 
     def change(
         self,

@@ -6,9 +6,9 @@ from dravo.services.changes.preview import Preview
 from dravo.services.ingest import user_marks
 from dravo.services.ingest.user_marks import MarkRequest, MarkResult
 from dravo.services.security import masking
-from dravo.store import user_marks as stored
 from dravo.store.pagination import Page
-from dravo.store.user_marks import MarkedUser
+from dravo.store.users import user_marks as stored
+from dravo.store.users.user_marks import MarkedUser
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of

@@ -8,7 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.access.access import Access
 from dravo.web.api.schemas.applications.accounts import Account
-from dravo.web.api.schemas.base import Model, Text
+from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import (
     ConfirmedRequest,
     GroupRef,
@@ -179,3 +179,37 @@ class AccessExplanation(Model):
 
 class PageOfUsers(Page[UserLine]):
     """A page of users."""
+
+
+class ErasurePath(Model):
+    """One erasure."""
+
+    id: str = Field(description="ID of the erasure.")
+
+
+class EraseUserRequest(RequestModel):
+    """The confirmation of an erasure."""
+
+    confirm: Text | None = Field(None, description="Typed name of the user.")
+
+
+class ErasedUser(Model):
+    """The result of an erasure."""
+
+    id: str = Field(description="ID of the erasure.")
+    erased: dict[str, int] = Field(description="Number of erased rows by kind.")
+
+
+class Erasure(Model):
+    """A user who was erased."""
+
+    id: str = Field(description="ID of the erasure.")
+    user_id: str = Field(description="ID of the user, whose row stays without values.")
+    erased_at: str = Field(description="When the user was erased.")
+    erased_by: str = Field(description="Name of the operator.")
+    accepted_at: str | None = Field(description="When the records of the user were accepted again, or null.")
+    accepted_by: str | None = Field(description="Name of the operator who accepted them, or null.")
+
+
+class PageOfErasures(Page[Erasure]):
+    """A page of erased users."""

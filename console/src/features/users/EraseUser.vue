@@ -1,0 +1,58 @@
+<script setup lang="ts">
+// Erases a user who has left, after a preview and the typed name.
+import { useQuery } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
+import { answered, api } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import FormDialog from '../../components/FormDialog.vue'
+
+const props = defineProps<{ user: { id: string; display_name: string } }>()
+const open = defineModel<boolean>({ required: true })
+const emit = defineEmits<{ done: [] }>()
+const params = { path: { user: props.user.id } }
+const typed = ref('')
+const { wrong, busy, attempt } = useAttempts()
+watch(open, () => {
+  typed.value = ''
+  wrong.value = null
+})
+const effects = useQuery({
+  queryKey: ['users', props.user.id, 'erase'],
+  enabled: computed(() => open.value),
+  retry: false,
+  staleTime: 0,
+  queryFn: () => answered(api.POST('/api/v1/users/{user}/erase/preview', { params })),
+})
+async function erase(): Promise<void> {
+  const body = { confirm: typed.value }
+  if (await attempt(() => answered(api.POST('/api/v1/users/{user}/erase', { params, body })))) {
+    open.value = false
+    emit('done')
+  }
+}
+</script>
+
+<template>
+  <FormDialog
+    v-model="open"
+    :title="`Erase ${user.display_name}?`"
+    act="Erase"
+    :wrong="wrong ?? effects.error.value"
+    :busy="busy"
+    :waiting="effects.isFetching.value || effects.isError.value"
+    serious
+    @done="erase"
+  >
+    <ul class="effects">
+      <li v-for="each in effects.data.value?.effects" :key="each">{{ each }}</li>
+    </ul>
+    <v-text-field v-model="typed" :label="`Type ${user.display_name} to confirm`" autocomplete="off" />
+  </FormDialog>
+</template>
+
+<style scoped>
+.effects {
+  margin: 0 0 12px;
+  padding-left: 20px;
+}
+</style>

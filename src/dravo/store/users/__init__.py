@@ -1,0 +1,1 @@
+"""Users as a whole: marks of operators, and erasing."""
