@@ -14,6 +14,7 @@ from benchmarks import (
     provisioning,
     service_start,
     sign_in,
+    source_policies,
 )
 from dravo.protocols.addresses import allow_loopback
 
@@ -24,6 +25,7 @@ ALL = {
     "access": access.run,
     "pages": pages.run,
     "imports": imports.run,
+    "source_policies": source_policies.run,
     "sign_in": sign_in.run,
     "just_in_time": just_in_time.run,
     "service_start": service_start.run,

@@ -224,6 +224,7 @@ OF_ATTRIBUTES = {
     ("GET", "/api/v1/sources/{key}/import/runs/{run}/entries"),
     ("POST", "/api/v1/sources/{key}/policy/{connection_type}/preview"),
     ("GET", "/api/v1/sources/{key}/left-out"),
+    ("GET", "/api/v1/sources/{key}/links"),
     ("POST", "/api/v1/sources/{key}/priority/preview"),
     ("POST", "/api/v1/sources/{key}/hand-over/preview"),
     ("POST", "/api/v1/sources/{key}/retire/preview"),

@@ -79,6 +79,8 @@ WITHOUT = {
     ("POST", "/operators"): NEW,
     ("POST", "/reviews"): NEW,
     ("POST", "/sources"): NEW,
+    ("POST", "/sources/{key}/links"): NEW,
+    ("DELETE", "/sources/{key}/links/{link_id}"): ACTS,
     ("POST", "/sources/{key}/schemas"): NEW,
     ("POST", "/sources/{key}/sign-in/groups"): NEW,
     ("POST", "/sources/{key}/sign-in/tests"): NEW,

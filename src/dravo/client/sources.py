@@ -119,6 +119,19 @@ class Sources(Noun):
         path = f"{_policy(key, connection_type)}/status/preview"
         return cast(t.ChangeEffects, self._call("POST", path, body={"status": status}))
 
+    def links(self, key: str) -> Pages[t.LinkAhead]:
+        """List links that wait for their first record."""
+        return self._dravo.pages(f"/sources/{part(key)}/links")
+
+    def link_ahead(self, key: str, subject: str, user: str, connection_type: str = "sign_in") -> t.LinkAhead:
+        """Link the first record with a subject, or ID of an import, to a user."""
+        body = {"subject": subject, "user": user, "connection_type": connection_type}
+        return cast(t.LinkAhead, self._call("POST", f"/sources/{part(key)}/links", body=body))
+
+    def remove_link(self, key: str, link_id: str) -> None:
+        """Remove a link that waits."""
+        self._call("DELETE", f"/sources/{part(key)}/links/{part(link_id)}")
+
     def left_out(self, key: str, reason: str | None = None) -> Pages[t.RecordStanding]:
         """List records of inbound SCIM that do not count; `reason` limits the list."""
         return self._dravo.pages(f"/sources/{part(key)}/left-out", {"reason": reason})

@@ -6,6 +6,7 @@ import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { useAddressFilter, useWords } from '../../app/addressFilters'
+import { useMay } from '../../app/session'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import SignInResult from './SignInResult.vue'
@@ -14,6 +15,7 @@ import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
 const props = defineProps<{ source: string }>()
+const may = useMay()
 const router = useRouter()
 const { typed, words } = useWords()
 const outcome = useAddressFilter('outcome')
@@ -124,6 +126,11 @@ function save(trace: Schemas['SignInTrace']): void {
       <p class="quiet">
         Issuer <span class="mono">{{ opened.issuer }}</span>, subject
         <span class="mono">{{ opened.subject }}</span>
+        <router-link
+          v-if="opened.outcome === 'refused' && opened.subject && may('sources.change')"
+          :to="`/sources/${source}/conflicts?subject=${encodeURIComponent(opened.subject)}`"
+          >Link to a user</router-link
+        >
       </p>
       <table class="plain">
         <thead>

@@ -21,6 +21,7 @@ import SignInHistory from '../sign-in/SignInHistory.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 import TokenTable from './TokenTable.vue'
 import TestSignIns from '../sign-in/TestSignIns.vue'
+import LinksAhead from './LinksAhead.vue'
 import PriorityPanel from './PriorityPanel.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
@@ -64,6 +65,11 @@ const signIn = useQuery({
   queryFn: () => answered(api.GET('/api/v1/sources/{key}/sign-in', { params: { path } })),
   refetchInterval: 5000,
 })
+/** The connection types whose records can be linked ahead. */
+const linked = computed(() => [
+  ...(signsIn.value ? (['sign_in'] as const) : []),
+  ...(source.data.value?.read_as ? (['import'] as const) : []),
+])
 const queries = useQueryClient()
 const may = useMay()
 const { wrong, attempt } = useAttempts()
@@ -198,7 +204,10 @@ const checklist = useQuery({
         </v-tabs>
         <div v-if="shown === 'requests'" class="panel"><RequestTable :source="id" /></div>
         <SchemaPanel v-else-if="shown === 'schemas'" :source="id" />
-        <ConflictsPanel v-else-if="shown === 'conflicts'" :source="id" :label="source.data.value.label" />
+        <template v-else-if="shown === 'conflicts'">
+          <ConflictsPanel :source="id" :label="source.data.value.label" />
+          <LinksAhead v-if="linked.length" :source="id" :kinds="linked" />
+        </template>
         <template v-else-if="['sign-in', 'sign-ins', 'sign-in-policy'].includes(shown)">
           <ErrorMessage :wrong="signIn.error.value ?? wrong" />
           <div v-if="!signsIn" class="panel">

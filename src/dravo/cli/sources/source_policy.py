@@ -64,6 +64,32 @@ def add_verbs(verbs: Any) -> None:
     out.add_argument("key", help="key of the source")
     out.add_argument("--reason", choices=tuple(_REASONS), help="only records with this reason (default: all)")
     list_options(out)
+    _declare_links(verbs)
+
+
+def _declare_links(verbs: Any) -> None:
+    link = command(
+        verbs,
+        "link-ahead",
+        _link_ahead,
+        "link a subject to a user ahead of its first sign-in or import",
+        ["dravo source link-ahead contractors tibor.lantos tibor.lantos"],
+    )
+    link.add_argument("key", help="key of the source")
+    link.add_argument("subject", help="subject at the provider, or ID in the source of an import")
+    link.add_argument("user", help="user to link: ID, user name, email or external ID")
+    link.add_argument(
+        "--connection-type",
+        choices=("sign_in", "import"),
+        default="sign_in",
+        help="connection type: sign_in or import (default sign_in)",
+    )
+    listing = command(verbs, "links", _links, "list links that wait for their first record")
+    listing.add_argument("key", help="key of the source")
+    list_options(listing)
+    removal = command(verbs, "remove-link", _remove_link, "remove a link that waits for its first record")
+    removal.add_argument("key", help="key of the source")
+    removal.add_argument("link_id", help="ID of the link")
 
 
 def _key_and_type(parser: argparse.ArgumentParser) -> None:
@@ -309,3 +335,29 @@ def _left_out(given: argparse.Namespace, dravo: Dravo) -> None:
         "Changed (UTC)": lambda r: moment(r["modified_at"]),
     }
     show_list(given, dravo.sources.left_out(given.key, given.reason), columns, "No records are left out.")
+
+
+def _link_ahead(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.sources.link_ahead(given.key, given.subject, given.user, given.connection_type)
+    if given.json:
+        show_json(made)
+        return
+    user = made["user"]["display_name"] if made["user"] else "the user"
+    print(f"The first record of '{made['subject']}' will be linked to {user}.")
+
+
+def _links(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "ID": lambda r: r["id"],
+        "Connection type": lambda r: r["connection_type"],
+        "Subject": lambda r: r["subject"],
+        "User": lambda r: r["user"]["display_name"] if r["user"] else "-",
+        "Created (UTC)": lambda r: moment(r["created_at"]),
+        "By": lambda r: r["created_by"],
+    }
+    show_list(given, dravo.sources.links(given.key), columns, "No links wait for their first record.")
+
+
+def _remove_link(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.remove_link(given.key, given.link_id)
+    print("Removed the link.")

@@ -15,6 +15,8 @@ from dravo.store.imports.records import IMPORT, chunks
 from dravo.store.pagination import Page, PageRequest, page, shown_as
 
 OPEN, DECIDED, OVER = "open", "decided", "over"
+# The kind of a link that an operator made ahead of the first record.
+AHEAD = "ahead"
 
 
 @dataclass(frozen=True)
@@ -52,8 +54,20 @@ def list_conflicts(
 ) -> Page[StoredConflict]:
     """Return a page of a source's conflicts with a status, oldest first."""
     c = t.conflict.c
-    statement = select(t.conflict).where(c.source_id == source_id, c.status == status)
+    statement = select(t.conflict).where(c.source_id == source_id, c.status == status, c.kind != AHEAD)
     return page(connection, statement, [c.id], page_request, shown_as(StoredConflict, lambda row: row))
+
+
+def list_ahead(connection: Connection, source_id: str, page_request: PageRequest) -> Page[StoredConflict]:
+    """Return a page of a source's links that wait for their first record, oldest first."""
+    c = t.conflict.c
+    statement = select(t.conflict).where(c.source_id == source_id, c.status == DECIDED, c.kind == AHEAD)
+    return page(connection, statement, [c.id], page_request, shown_as(StoredConflict, lambda row: row))
+
+
+def insert_conflict(connection: Connection, row: Mapping[str, Any]) -> None:
+    """Insert a conflict that is decided already."""
+    connection.execute(insert(t.conflict).values(**row))
 
 
 def get(connection: Connection, source_id: str, conflict_id: str) -> StoredConflict | None:

@@ -5,7 +5,10 @@ Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 
 from __future__ import annotations
 
-from typing import Any, TypedDict
+from typing import TYPE_CHECKING, Any, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import UserRef
 
 
 class AcceptedGroups(TypedDict):
@@ -24,6 +27,17 @@ class BeforeAndAfter(TypedDict):
     after: Any
 
 
+class LinkAhead(TypedDict):
+    """A link that waits for the first record."""
+
+    id: str
+    connection_type: str
+    subject: str
+    user: UserRef | None
+    created_at: str
+    created_by: str | None
+
+
 class MadeGroup(TypedDict):
     """A group from user attributes, with its number of members."""
 
@@ -36,6 +50,14 @@ class MappedAttribute(TypedDict):
 
     attribute: str
     expression: str
+
+
+class PageOfLinksAhead(TypedDict):
+    """A page of links ahead of the first record."""
+
+    items: list[LinkAhead]
+    total: int
+    next: str | None
 
 
 class PageOfRecordStandings(TypedDict):

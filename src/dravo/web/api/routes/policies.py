@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+from flask import Response
+
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.policies import inbound, policies, preview
 from dravo.services.policies.inbound import RecordStanding
 from dravo.services.policies.policies import SourcePolicyDetail, StatusChange
 from dravo.services.policies.preview import PolicyPreview
+from dravo.services.sources import links_ahead
+from dravo.services.sources.links_ahead import LinkAhead, LinkWish
 from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
-from dravo.web.api.schemas.common import KeyPath
+from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.sources.policies import (
     LeftOutQuery,
+    LinkAheadRequest,
+    LinkPath,
     PolicyPath,
     PolicyStatusRequest,
     SourcePolicyFields,
@@ -106,3 +112,36 @@ def list_left_out(path: KeyPath, query: LeftOutQuery) -> Page[RecordStanding]:
     Records of inbound SCIM that the policy leaves out, or of which a change waits.
     """
     return inbound.standings(app_context(), path.key, page_request(query), query.reason)
+
+
+@routes.get("/sources/<key>/links", responses=responses("sources.policies.PageOfLinksAhead"))
+@needs("attributes.read")
+def list_links(path: KeyPath, query: PageQuery) -> Page[LinkAhead]:
+    """List links ahead of the first record.
+
+    Oldest first. A link disappears when its record arrives.
+    """
+    return links_ahead.list_links(app_context(), path.key, page_request(query))
+
+
+@routes.post("/sources/<key>/links", responses=responses("sources.policies.LinkAhead", 201))
+@needs("sources.change")
+def add_link(path: KeyPath, body: LinkAheadRequest) -> tuple[LinkAhead, int]:
+    """Link a subject ahead of its first record.
+
+    The first sign-in with the subject, or the first import with the ID, is linked to the user. Only a user
+    without a record of this source can be linked.
+    """
+    wish = LinkWish(body.connection_type, body.subject, body.user)
+    return links_ahead.add(app_context(), caller(), path.key, wish), 201
+
+
+@routes.delete("/sources/<key>/links/<link_id>", responses={204: None})
+@needs("sources.change")
+def remove_link(path: LinkPath) -> Response:
+    """Remove a link ahead of the first record.
+
+    The record is then matched by the rule of the source.
+    """
+    links_ahead.remove(app_context(), caller(), path.key, path.link_id)
+    return Response(status=204)

@@ -7,7 +7,7 @@ from typing import Any, Literal
 from pydantic import Field, SerializerFunctionWrapHandler, model_serializer
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import KeyPath, Page, PageQuery
+from dravo.web.api.schemas.common import KeyPath, Page, PageQuery, UserRef
 
 
 class AcceptedGroupsRequest(RequestModel):
@@ -204,3 +204,34 @@ class PolicyPreview(Model):
     member_of: list[str] = Field(
         description="Names of the groups of which a user must be a member; empty without that condition."
     )
+
+
+class LinkPath(KeyPath):
+    """One link ahead of the first record."""
+
+    link_id: str = Field(description="ID of the link.")
+
+
+class LinkAheadRequest(RequestModel):
+    """A link ahead of the first record."""
+
+    connection_type: Literal["sign_in", "import"] = Field(
+        "sign_in", description="Connection type: sign_in or import."
+    )
+    subject: Text = Field(description="Subject at the provider, or ID in the source of an import.")
+    user: Text = Field(description="User to link: ID, user name, email or external ID.")
+
+
+class LinkAhead(Model):
+    """A link that waits for the first record."""
+
+    id: str = Field(description="ID of the link.")
+    connection_type: str = Field(description="Connection type: sign_in or import.")
+    subject: str = Field(description="Subject at the provider, or ID in the source of an import.")
+    user: UserRef | None = Field(description="The user that the record will be linked to.")
+    created_at: str
+    created_by: str | None = Field(description="Name of the operator, or null.")
+
+
+class PageOfLinksAhead(Page[LinkAhead]):
+    """A page of links ahead of the first record."""
