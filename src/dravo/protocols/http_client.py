@@ -8,7 +8,6 @@ plain HTTP only within this machine; redirects are not followed.
 from __future__ import annotations
 
 import base64
-import functools
 import ssl
 import threading
 import time
@@ -22,6 +21,7 @@ import orjson
 
 from dravo.core.errors import InvalidInput
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable, is_host, resolve
+from dravo.protocols.trust import trusted
 
 LARGEST_ANSWER = 8 * 1024 * 1024
 CONNECT_SECONDS = 5.0
@@ -39,12 +39,13 @@ ALWAYS = {
 @dataclass(frozen=True)
 class Connection:
     """Where an application's SCIM service is, and the token for it; with a `user`, the token is that user's
-    password.
+    password. `ca` has certificates of its own authority.
     """
 
     base_url: str
     token: str = field(repr=False)
     user: str = ""
+    ca: str = field(default="", repr=False)
 
     @property
     def authorization(self) -> str:
@@ -172,9 +173,9 @@ def check_url(text: str, field: str) -> str:
 class GuardedTransport(httpx.BaseTransport):
     """Resolves, checks, and sends to the address that was checked."""
 
-    def __init__(self) -> None:
+    def __init__(self, ca: str = "") -> None:
         limits = httpx.Limits(max_connections=64, max_keepalive_connections=64, keepalive_expiry=15)
-        self._inner = httpx.HTTPTransport(verify=trusted(), limits=limits, retries=0, trust_env=False)
+        self._inner = httpx.HTTPTransport(verify=trusted(ca), limits=limits, retries=0, trust_env=False)
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
         """Send one request to the checked address of its host."""
@@ -196,12 +197,6 @@ class GuardedTransport(httpx.BaseTransport):
         self._inner.close()
 
 
-@functools.cache
-def trusted() -> ssl.SSLContext:
-    """Return the trusted certificates, read once: reading takes long."""
-    return httpx.create_ssl_context(trust_env=False)
-
-
 class Client:
     """Sends requests to applications. One client serves a process; each thread has its own connections.
 
@@ -213,14 +208,16 @@ class Client:
         self._own = threading.local()
         self._opened: list[GuardedTransport] = []
 
-    @property
-    def _transport(self) -> GuardedTransport:
-        """This thread's own: threads that share one spend more time on waiting for each other than on
-        talking.
+    def _transport(self, ca: str) -> GuardedTransport:
+        """This thread's own for a certificate authority: threads that share one spend more time on waiting
+        for each other than on talking.
         """
-        kept: GuardedTransport | None = getattr(self._own, "transport", None)
+        own: dict[str, GuardedTransport] | None = getattr(self._own, "transports", None)
+        if own is None:
+            own = self._own.transports = {}
+        kept = own.get(ca)
         if kept is None:
-            kept = self._own.transport = GuardedTransport()
+            kept = own[ca] = GuardedTransport(ca)
             self._opened.append(kept)
         return kept
 
@@ -245,9 +242,12 @@ class Client:
             params=dict(request.params) or None,
             headers=headers,
             content=content,
+            ca=connection.ca,
         )
 
-    def ask_for_token(self, url: str, client_id: str, secret: str, scope: str | None) -> Response:
+    def ask_for_token(
+        self, url: str, client_id: str, secret: str, scope: str | None, ca: str = ""
+    ) -> Response:
         """Get a token from an authorization server by client credentials (RFC 6749, section 4.4); raises as
         `send`.
         """
@@ -260,6 +260,7 @@ class Client:
             url,
             data=form,
             headers={"Authorization": signed, "Accept": "application/json"},
+            ca=ca,
         )
 
     def fetch(
@@ -269,6 +270,7 @@ class Client:
         accept: str,
         form: Mapping[str, str] | None = None,
         headers: Mapping[str, str] | None = None,
+        ca: str = "",
     ) -> Fetched:
         """Return the content at an address, or the response to a posted form; raises as `send`."""
         sent = {
@@ -278,7 +280,7 @@ class Client:
             **(headers or {}),
         }
         answer, content = self._exchange(
-            time.monotonic(), "GET" if form is None else "POST", url, data=form, headers=sent
+            time.monotonic(), "GET" if form is None else "POST", url, data=form, headers=sent, ca=ca
         )
         return Fetched(answer.status_code, content, answer.headers.get("content-type", ""))
 
@@ -286,10 +288,12 @@ class Client:
         answer, content = self._exchange(started, method, url, **parts)
         return _response(answer, content, time.monotonic() - started)
 
-    def _exchange(self, started: float, method: str, url: str, **parts: Any) -> tuple[httpx.Response, bytes]:
+    def _exchange(
+        self, started: float, method: str, url: str, *, ca: str = "", **parts: Any
+    ) -> tuple[httpx.Response, bytes]:
         try:
             request = httpx.Request(method, url, extensions={"timeout": TIMEOUT}, **parts)
-            answer = self._transport.handle_request(request)
+            answer = self._transport(ca).handle_request(request)
             # What an answer says of its own encoding is read by way of its request.
             answer.request = request
             try:

@@ -15,7 +15,8 @@ from typing import Any
 
 from dravo.core.errors import DravoError, InvalidInput
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable, resolve
-from dravo.protocols.http_client import trusted, why_no_tls
+from dravo.protocols.http_client import why_no_tls
+from dravo.protocols.trust import trusted
 
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
 SECURITIES = (NONE, STARTTLS, TLS)

@@ -68,6 +68,7 @@ class SideJobs:
             do("old runs", lambda: import_runs.sweep(ctx, now, limits["attempt_days"]), None)
             do("old sign-in traces", lambda: sign_in_traces.sweep(ctx, now, limits["trace_days"]), None)
         do("expired sessions", lambda: maintenance.lapse(ctx, now), None)
+        do("users without sign-in", lambda: maintenance.deactivate_idle(ctx, now), None)
         do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
             # Providers may answer slowly, so this runs in a thread of its own.

@@ -99,7 +99,7 @@ def test_scope_is_checked_on_the_mapped_user() -> None:
         ({"match": "email"}, "domains", "domains"),
         ({"domains": ["fernhollow"]}, "domains", "not a domain"),
         ({"domains": ["a@b.example"]}, "domains", "not a domain"),
-        ({"users": "title eq"}, "rule", "The rule is invalid:"),
+        ({"users": "title eq"}, "users", "The scope is invalid:"),
         (
             {"users": 'groups.value eq "x"'},
             "users",

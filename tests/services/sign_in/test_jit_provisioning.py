@@ -322,6 +322,57 @@ def test_claimed_memberships_expire_without_sign_ins(services: ServiceFixture, d
     assert [each["what"] for each in door.come(groups=["Site"]).access] == ["gained"]
 
 
+def test_users_without_sign_in_become_inactive_and_return_with_the_next(
+    services: ServiceFixture, door: Door
+) -> None:
+    services.application()
+    given = {"protocol": "saml", "settings": {"inactive_days": 30}}
+    sign_in_settings.change(services.ctx, services.caller, "contractors", given)
+    idle = door.come("s-1")
+    door.come("s-2", username=["juno"], email=["juno@rootworks.example"])
+    both = door.come("s-3", username=["odalys"], email=["odalys@rootworks.example"])
+    record = services.user(services.source("other"), "odalys.other")
+    with services.ctx.database.writing() as connection:
+        connection.execute(t.record.update().where(t.record.c.id == record).values(user_id=both.user_id))
+        connection.execute(t.source_sign_in.update().values(status="enabled"))
+    wish = AssignmentRequest("records", "viewer", user=idle.user_id)
+    assignments.add(services.ctx, services.caller, wish)
+
+    def age(days: int, *subjects: str) -> None:
+        ids = [f"{ISSUER}\n{each}" for each in subjects]
+        with services.ctx.database.writing() as connection:
+            chosen = t.record.update().where(t.record.c.native_id.in_(ids))
+            connection.execute(chosen.values(signed_in_at=later(clock.now(), -86_400 * days)))
+
+    def active() -> set[str]:
+        recompute.process_marks(services.ctx)
+        return {row.user_name for row in services.rows(t.user) if row.active}
+
+    now = clock.now()
+    age(29, "s-1", "s-3")
+    assert maintenance.deactivate_idle(services.ctx, now) == 0
+    # Where nobody signs in, the sign-in itself has failed.
+    age(31, "s-1", "s-2", "s-3")
+    assert maintenance.deactivate_idle(services.ctx, now) == 0
+    age(1, "s-2")
+    caller = services.caller
+    effects = rollout.preview_settings(
+        services.ctx, caller, "contractors", {"settings": {"inactive_days": 7}}
+    )
+    assert any("2 users become inactive" in line for line in effects.sentences), effects.sentences
+    assert maintenance.deactivate_idle(services.ctx, now) == 2
+    # A user whom another source reports as active stays active.
+    assert active() == {"juno", "odalys.other"}
+    assert not [row for row in services.rows(t.access) if row.until_at is None]
+    assert services.rows(t.audit)[-1].action == "deactivated users without sign-in"
+    assert maintenance.deactivate_idle(services.ctx, now) == 0
+    looked = door.come("s-1", preview=True)
+    assert [each["what"] for each in looked.access] == ["gained"] and "idris.vance" not in active()
+    again = door.come("s-1")
+    assert again.user_id == idle.user_id and "idris.vance" in active()
+    assert [each["what"] for each in again.access] == ["gained"]
+
+
 def test_a_refused_user_and_a_refused_creation_are_explained(services: ServiceFixture, door: Door) -> None:
     door.policy = replace(door.policy, users='emails co "@rootworks.example"')
     assert door.refused(email=["x@elsewhere.example"]).startswith("outside")

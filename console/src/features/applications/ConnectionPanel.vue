@@ -19,6 +19,7 @@ const way = ref({
   token_url: present.auth.token_url ?? '',
   client_id: present.auth.client_id ?? '',
   scope: present.auth.scope ?? '',
+  ca: present.auth.ca ?? '',
 })
 const until = ref(present.secret_expires_at?.slice(0, 10) ?? '')
 const { wrong, attempt } = useAttempts()
@@ -91,6 +92,15 @@ async function tryConnection(withUser: boolean): Promise<void> {
         />
         <v-text-field v-model="until" type="date" label="Expires on (optional)" class="narrow" />
       </div>
+      <v-textarea
+        v-model="way.ca"
+        label="Certificate of your own CA (PEM, optional)"
+        rows="1"
+        auto-grow
+        max-rows="6"
+        class="address mono"
+        spellcheck="false"
+      />
       <div class="row">
         <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
         <template v-if="application.connection.has_secret">

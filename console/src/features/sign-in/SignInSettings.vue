@@ -262,6 +262,12 @@ function hand(text: string, name: string): void {
           class="narrow"
         />
         <v-text-field
+          v-model.number="settings.inactive_days"
+          type="number"
+          label="Days without sign-in until a user becomes inactive (0: never)"
+          class="narrow"
+        />
+        <v-text-field
           v-if="!mailed"
           v-model="settings.subject_claim"
           label="Subject claim"
@@ -281,6 +287,16 @@ function hand(text: string, name: string): void {
         label="Read group memberships from claims"
         color="primary"
         hide-details
+      />
+      <v-textarea
+        v-if="!mailed"
+        v-model="settings.ca"
+        label="Certificate of the provider's own CA (PEM, optional)"
+        rows="1"
+        auto-grow
+        max-rows="6"
+        class="mono"
+        spellcheck="false"
       />
       <v-switch
         v-model="settings.refresh"

@@ -15,6 +15,7 @@ from dravo.cli.output import (
     moment,
     noun,
     read_secret,
+    read_text,
     show_json,
     show_list,
 )
@@ -137,6 +138,9 @@ def _declare_connect(verbs: Any) -> None:
     parser.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
     parser.add_argument("--scope", help="scope, with --client-id (default: none)")
     parser.add_argument(
+        "--ca", metavar="FILE", help="PEM file of the application's own CA (default: public ones)"
+    )
+    parser.add_argument(
         "--expires-at",
         metavar="INSTANT",
         help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
@@ -241,6 +245,8 @@ def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
             "client_id": given.client_id,
             "scope": given.scope,
         }
+    if given.ca:
+        auth = {**(auth or {"kind": "bearer"}), "ca": read_text(given.ca)}
     show_application(
         given,
         dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.expires_at),

@@ -34,6 +34,7 @@ _TEXTS = {
 _NUMBERS = {
     "clock_skew": "clock skew in seconds, maximum 300 (default 60)",
     "claim_days": "days without a sign-in until memberships from claims expire; 0: never (default 30)",
+    "inactive_days": "days without a sign-in until a user becomes inactive; 0: never (default 0)",
     "max_validity_hours": "maximum validity of a SAML response in hours, 1 to 24 (default 1)",
 }
 
@@ -86,6 +87,9 @@ def declare_set(verbs: Any) -> None:
     parser.add_argument("--entity-id", help="of the provider, if it has no metadata")
     parser.add_argument("--address", help="single sign-on URL, if the provider has no metadata")
     parser.add_argument("--certificate", metavar="FILE", help="of the provider, if it has no metadata")
+    parser.add_argument(
+        "--ca", metavar="FILE", help="PEM file of the provider's own CA, to fetch its metadata and keys"
+    )
     parser.add_argument("--ask-secret", action="store_true", help="ask for the client secret")
     parser.add_argument(
         "--refresh-metadata", action="store_true", help="fetch the metadata of the provider now"
@@ -141,6 +145,8 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     settings |= {
         name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None
     }
+    if given.ca is not None:
+        settings["ca"] = read_text(given.ca) if given.ca else ""
     wish: dict[str, Any] = {
         "protocol": given.protocol,
         "serves": given.serves,

@@ -13,6 +13,7 @@ from dravo.core.errors import InvalidInput, did_you_mean
 from dravo.protocols.directory.csv_files import CsvReader
 from dravo.protocols.directory.reader import Reader
 from dravo.protocols.directory.scim import ScimReader
+from dravo.protocols.trust import read_ca
 
 KINDS: dict[str, type[Reader]] = {"scim": ScimReader, "csv": CsvReader}
 try:
@@ -50,6 +51,8 @@ def read_settings(name: str, given: dict[str, Any]) -> BaseModel:
             did_you_mean(unknown[0], model.model_fields),
             unknown[0],
         )
+    if given.get("ca"):
+        given = {**given, "ca": read_ca(str(given["ca"]))}
     try:
         return model.model_validate(given)
     except ValidationError as wrong:

@@ -44,6 +44,12 @@ class ScimSettings(BaseModel):
     scope: str = Field("", title="Scope", description="for client credentials; optional")
     users_filter: str = Field("", title="User filter", description="RFC 7644, 3.4.2.2; empty: all users")
     read_groups: bool = Field(True, title="Read groups")
+    ca: str = Field(
+        "",
+        title="CA certificate",
+        description="PEM of your own certificate authority; empty for public ones",
+        json_schema_extra={"lines": True},
+    )
 
 
 class ScimReader:
@@ -85,11 +91,10 @@ class ScimReader:
             settings = self.settings
             address = repair_address(settings.address)
             if settings.sign_in == "client_credentials":
-                self._connection = Connection(address, self._token())
+                self._connection = Connection(address, self._token(), ca=settings.ca)
             else:
-                self._connection = Connection(
-                    address, self._secret, settings.client_id if settings.sign_in == "basic" else ""
-                )
+                user = settings.client_id if settings.sign_in == "basic" else ""
+                self._connection = Connection(address, self._secret, user, settings.ca)
         return self._connection
 
     def _token(self) -> str:
@@ -100,6 +105,7 @@ class ScimReader:
                 settings.client_id,
                 self._secret,
                 settings.scope or None,
+                settings.ca,
             )
         except (Unreachable, AddressNotAllowed) as wrong:
             raise DirectoryTrouble(
@@ -311,7 +317,9 @@ class ScimReader:
     def _check(self, checked: Checked, uses: Sequence[str]) -> None:
         address = repair_address(self.settings.address)
         try:
-            self._client.send(Connection(address, ""), Request("GET", "/ServiceProviderConfig"))
+            self._client.send(
+                Connection(address, "", ca=self.settings.ca), Request("GET", "/ServiceProviderConfig")
+            )
         except (Unreachable, AddressNotAllowed) as wrong:
             raise DirectoryTrouble(
                 f"The service does not respond: {wrong}.",

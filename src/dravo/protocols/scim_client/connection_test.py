@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Generator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from dravo.core.scim.patches import PATCH_SCHEMA
@@ -277,7 +277,7 @@ def _offer(client: Client, connection: Connection) -> str | None:
         address = connection.base_url + ending
         try:
             response = client.send(
-                Connection(address, connection.token), Request("GET", "/ServiceProviderConfig")
+                replace(connection, base_url=address), Request("GET", "/ServiceProviderConfig")
             )
         except (Unreachable, AddressNotAllowed):
             continue

@@ -116,9 +116,13 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
         users = user_snapshots.users(connection, [user_id for user_id, _ in marks])
         kept = _as_kept(connection, users.values())
     outcomes = [plan_user(user, catalogue, now) for user in users.values()]
-    # With several records, a changed priority can select another record's values.
+    # With several records, a changed priority can select another record's values. The status of a user can
+    # change with one record too, such as that of a user who has not signed in for long.
     other = [
-        each for each in outcomes if each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each)
+        each
+        for each in outcomes
+        if each.merged.active == each.user.inactive
+        or (each.user.user_id in kept and kept[each.user.user_id] != _as_merged(each))
     ]
     others = {each.user.user_id for each in other}
     same = [each for each in outcomes if each.user.user_id not in others]

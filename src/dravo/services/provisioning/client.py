@@ -238,11 +238,12 @@ class ApplicationClient:
             RetryableError: if it does not answer.
         """
         secret, auth = self._secret(there), there.auth or {}
+        ca = auth.get("ca", "")
         if auth.get("kind") == "basic":
-            return Connection(there.base_url, secret, auth["user"])
+            return Connection(there.base_url, secret, auth["user"], ca)
         if auth.get("kind") == "client_credentials":
-            return Connection(there.base_url, self._access_token(there, auth, secret))
-        return Connection(there.base_url, secret)
+            return Connection(there.base_url, self._access_token(there, auth, secret), ca=ca)
+        return Connection(there.base_url, secret, ca=ca)
 
     def _secret(self, there: ConnectedApplication) -> str:
         """Return an application's secret in plain text, from a cache of the last one."""
@@ -261,7 +262,7 @@ class ApplicationClient:
             return token
         try:
             answer = self.client.ask_for_token(
-                auth["token_url"], auth["client_id"], secret, auth.get("scope")
+                auth["token_url"], auth["client_id"], secret, auth.get("scope"), auth.get("ca", "")
             )
         except Unreachable as wrong:
             raise RetryableError(

@@ -10,6 +10,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.protocols.http_client import check_url, repair_address
 from dravo.protocols.scim_client.connection_test import CheckResult, check_connection
+from dravo.protocols.trust import read_ca
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.applications import ApplicationDetail, one, retry_failed_tasks
@@ -112,7 +113,12 @@ def connect(
 
 
 def _way(auth: dict[str, Any] | None) -> dict[str, Any] | None:
-    """Return how to sign in, checked; None for a bearer token."""
+    """Return how to sign in, checked, with the application's own CA; None for a bearer token without one."""
+    found, ca = _credentials(auth), read_ca(str((auth or {}).get("ca") or ""))
+    return {**(found or {"kind": "bearer"}), "ca": ca} if ca else found
+
+
+def _credentials(auth: dict[str, Any] | None) -> dict[str, Any] | None:
     given = {name: value for name, value in (auth or {}).items() if value}
     kind = given.get("kind", "bearer")
     if kind == "bearer":

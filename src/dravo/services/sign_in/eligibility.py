@@ -132,7 +132,7 @@ def _check(connection: Connection, user: User, row: NamedSignIn, record: SignInR
         raise sign_in_messages.no_code()
     if record is None:
         _check_binding(connection, user, row.source_id, policy)
-    if not _is_active(user):
+    if not _is_active(user) and not (record is not None and record.idle):
         raise sign_in_messages.inactive()
 
 

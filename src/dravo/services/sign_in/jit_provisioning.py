@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection
@@ -143,7 +143,7 @@ class JitProvisioner:
         with self.ctx.database.reading() as connection:
             record = self._record(connection)
             user_id = record.user_id if record is not None else next(iter(users.after), None)
-            before = self._before(connection, users, user_id)
+            before = _as_signed_in(self._before(connection, users, user_id), record)
             catalogue = self.ctx.catalogue.get(connection)
             told = self._told()
             chosen = self._chosen(connection, catalogue, told or ())
@@ -192,6 +192,9 @@ class JitProvisioner:
             chosen = self._chosen(connection, catalogue, told or ())
             if told is not None:
                 self._list(connection, catalogue, record, chosen, now)
+            sign_in_users.note_sign_in(connection, record.id, now)
+            if record.idle:
+                recompute_marks.mark_users(connection, [record.user_id], now)
         recompute_user(self.ctx, record.user_id)
         with self.ctx.database.reading() as connection:
             active = sign_in_users.is_active(connection, record.user_id)
@@ -322,6 +325,16 @@ class JitProvisioner:
         else:
             hint = "Map one of the user's groups to a role, or assign the user."
             self.steps.note("Access", "The user has no access.", NOTED, hint)
+
+
+def _as_signed_in(user: UserSnapshot, record: SignInRecord | None) -> UserSnapshot:
+    """Return a user as after the sign-in: a record that was idle counts with what the provider reported."""
+    if record is None or not record.idle:
+        return user
+    records = tuple(
+        replace(each, data=record.data) if each.id == record.id else each for each in user.records
+    )
+    return replace(user, records=records)
 
 
 @dataclass(frozen=True)

@@ -1,5 +1,5 @@
-"""Daily work of sign-in: expire memberships from claims, fetch provider metadata, and enable scheduled
-sources.
+"""Daily work of sign-in: expire memberships from claims, deactivate users without sign-ins, and fetch
+provider metadata.
 """
 
 from __future__ import annotations
@@ -17,6 +17,7 @@ from dravo.services.security.operators import SYSTEM
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
 from dravo.services.sign_in.settings.protocols import SAML
 from dravo.services.sign_in.settings.provider import saml_document
+from dravo.services.sign_in.settings.settings import ENABLED
 from dravo.store import memberships, recompute_marks
 from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sign_in import users as sign_in_users
@@ -57,6 +58,42 @@ def _lapse_some(ctx: AppContext, source_id: str, before: Instant, now: Instant) 
     return len(rows)
 
 
+def deactivate_idle(ctx: AppContext, now: Instant) -> int:
+    """Deactivate users who have not signed in for the number of days that their source allows.
+
+    A source through which nobody signed in for so long is left alone: its sign-in rather fails.
+
+    Returns:
+        the number of users.
+    """
+    with ctx.database.reading() as connection:
+        rows = [each for each in sign_in_rows.list_sign_ins(connection) if each.settings.get("inactive_days")]
+    return sum(_deactivate_idle_at(ctx, row, now) for row in rows if row.status == ENABLED)
+
+
+def _deactivate_idle_at(ctx: AppContext, row: SourceSignIn, now: Instant) -> int:
+    before, number = later(now, -DAY * row.settings["inactive_days"]), 0
+    while True:
+        with ctx.database.reading() as connection:
+            if not sign_in_users.has_signed_in_since(connection, row.source_id, before):
+                return number
+            found = sign_in_users.idle_records(connection, row.source_id, before, AT_ONCE)
+        if not found:
+            break
+        with ctx.database.writing() as connection:
+            for record in found:
+                sign_in_users.make_idle(connection, record)
+            recompute_marks.mark_users(connection, [each.user_id for each in found], now)
+        number += len(found)
+    if number:
+        details = {"users": number, "days": row.settings["inactive_days"]}
+        with ctx.database.writing() as connection:
+            event = AuditEvent("deactivated users without sign-in", "source", row.source_id, details=details)
+            record_change(connection, ctx.keys, SYSTEM, now, event)
+        log.info("users without sign-in became inactive", source=row.source_id, **details)
+    return number
+
+
 def look_at_addresses(ctx: AppContext, now: Instant) -> None:
     """Fetch the metadata of each provider once a day; note a new certificate, or accept it where the settings
     allow.
@@ -78,7 +115,10 @@ def _look(ctx: AppContext, row: SourceSignIn, now: Instant) -> None:
         else:
             # Keys of OpenID providers change without notice; the issuer must stay, or it would be another
             # provider.
-            values["provider"] = {**fetch_configuration(row.settings["issuer"]), "from": "address"}
+            values["provider"] = {
+                **fetch_configuration(row.settings["issuer"], row.settings.get("ca", "")),
+                "from": "address",
+            }
     except DravoError as wrong:
         values["trouble"] = f"{wrong.message} {wrong.hint}".strip()
         log.warning("a provider's address could not be read", source=row.source_id, reason=wrong.message)
@@ -93,7 +133,7 @@ def _look(ctx: AppContext, row: SourceSignIn, now: Instant) -> None:
 
 def _certificates(row: SourceSignIn) -> tuple[dict[str, Any], dict[str, Any] | None]:
     """Return the columns that the fetched metadata changes, and the details for the audit log."""
-    found = saml_document(fetch_metadata(row.settings["metadata_url"]), "address")
+    found = saml_document(fetch_metadata(row.settings["metadata_url"], row.settings.get("ca", "")), "address")
     known = row.provider.get("certificates", [])
     if found["entity_id"] != row.provider.get("entity_id"):
         trouble = (

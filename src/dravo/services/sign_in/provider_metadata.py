@@ -24,9 +24,15 @@ class ProviderTrouble(DravoError):
 
 
 def fetch(
-    url: str, accept: str, *, form: Mapping[str, str] | None = None, headers: Mapping[str, str] | None = None
+    url: str,
+    accept: str,
+    *,
+    ca: str = "",
+    form: Mapping[str, str] | None = None,
+    headers: Mapping[str, str] | None = None,
 ) -> Fetched:
-    """Return the response at an address of a provider, whatever its status.
+    """Return the response at an address of a provider, whatever its status; `ca` has certificates of its own
+    authority.
 
     Raises:
         ProviderTrouble: without a response.
@@ -34,7 +40,7 @@ def fetch(
     """
     client = Client()
     try:
-        return client.fetch(url, accept=accept, form=form, headers=headers)
+        return client.fetch(url, accept=accept, form=form, headers=headers, ca=ca)
     except Unreachable as wrong:
         raise ProviderTrouble(
             f"{url} does not respond: {wrong}.", "Check the address, and that Dravo can reach it."
@@ -43,13 +49,13 @@ def fetch(
         client.close()
 
 
-def fetch_metadata(address: str) -> Provider:
+def fetch_metadata(address: str, ca: str = "") -> Provider:
     """Return the provider that the metadata at an address describes.
 
     Raises:
         ProviderTrouble, NotAllowed.
     """
-    found = fetch(address, METADATA)
+    found = fetch(address, METADATA, ca=ca)
     if found.status != 200:
         raise ProviderTrouble(
             f"{address} responds with status {found.status}.",
@@ -61,14 +67,14 @@ def fetch_metadata(address: str) -> Provider:
         raise ProviderTrouble(f"At {address}: {wrong.message}", wrong.hint) from None
 
 
-def fetch_configuration(issuer: str) -> dict[str, Any]:
+def fetch_configuration(issuer: str, ca: str = "") -> dict[str, Any]:
     """Return the configuration of an OpenID provider, with its keys ("jwks").
 
     Raises:
         ProviderTrouble, NotAllowed, InvalidInput.
     """
     address = address_of(issuer)
-    found = fetch(address, JSON)
+    found = fetch(address, JSON, ca=ca)
     if found.status != 200 or found.document is None:
         raise ProviderTrouble(
             f"{address} responds with status {found.status} and no configuration.",
@@ -79,16 +85,16 @@ def fetch_configuration(issuer: str) -> dict[str, Any]:
     plain = {
         name: list(value) if isinstance(value, tuple) else value for name, value in asdict(provider).items()
     }
-    return {**plain, "jwks": fetch_keys(provider.keys)}
+    return {**plain, "jwks": fetch_keys(provider.keys, ca)}
 
 
-def fetch_keys(address: str) -> dict[str, Any]:
+def fetch_keys(address: str, ca: str = "") -> dict[str, Any]:
     """Return the keys with which an OpenID provider signs (RFC 7517).
 
     Raises:
         ProviderTrouble, NotAllowed.
     """
-    found = fetch(address, JSON)
+    found = fetch(address, JSON, ca=ca)
     if found.status != 200 or not isinstance((found.document or {}).get("keys"), list):
         raise ProviderTrouble(
             f"{address} responds with status {found.status} and no keys.",

@@ -240,7 +240,7 @@ def prove_oidc(
     form, headers = flow.token_request(
         provider, client, query["code"], verifier, seconds_of(clock.now()), secrets.token_urlsafe(16)
     )
-    given = _request_token(provider.token, form, headers)
+    given = _request_token(provider.token, form, headers, way.row.settings.get("ca", ""))
     way.steps.note("Token", "The provider issued a token for the code.")
     expected = ExpectedToken(
         provider.issuer,
@@ -295,9 +295,9 @@ def _check_authorization_response(way: SignInAttempt, query: Mapping[str, str], 
         )
 
 
-def _request_token(address: str, form: dict[str, str], headers: dict[str, str]) -> dict[str, Any]:
+def _request_token(address: str, form: dict[str, str], headers: dict[str, str], ca: str) -> dict[str, Any]:
     """Return the token response (RFC 6749 5.1), which has an ID token."""
-    answer = provider_metadata.fetch(address, provider_metadata.JSON, form=form, headers=headers)
+    answer = provider_metadata.fetch(address, provider_metadata.JSON, form=form, headers=headers, ca=ca)
     given = answer.document or {}
     if answer.status == 200 and isinstance(given.get("id_token"), str):
         return given
@@ -318,7 +318,10 @@ def _add_userinfo(
 ) -> dict[str, Any]:
     """Return the claims with those of the UserInfo endpoint (OpenID Connect Core 5.3), if it responds."""
     response = provider_metadata.fetch(
-        address, provider_metadata.JSON, headers={"Authorization": f"Bearer {access_token}"}
+        address,
+        provider_metadata.JSON,
+        headers={"Authorization": f"Bearer {access_token}"},
+        ca=way.row.settings.get("ca", ""),
     )
     if response.status == 200 and response.document is not None:
         way.steps.note("UserInfo", "Received more claims from the UserInfo endpoint.")
@@ -338,7 +341,7 @@ def _accepted(
     try:
         return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
     except UnknownKey:
-        fresh = provider_metadata.fetch_keys(way.row.provider["keys"])
+        fresh = provider_metadata.fetch_keys(way.row.provider["keys"], way.row.settings.get("ca", ""))
     way.steps.note("Keys", "The token names an unknown key. Dravo fetched the keys of the provider again.")
     with ctx.database.writing() as connection:
         provider = {**way.row.provider, "jwks": fresh}

@@ -40,7 +40,7 @@ def count(connection: Connection) -> FlowCounts:
     sources = {row.id: row.key for row in connection.execute(select(s.id, s.key).order_by(s.priority))}
     home: dict[str, str] = {}
     for user_id, source_id in connection.execute(
-        select(r.user_id, r.source_id).where(r.deleted_at.is_(None)).order_by(r.id)
+        select(r.user_id, r.source_id).where(r.deleted_at.is_(None), r.user_id.is_not(None)).order_by(r.id)
     ):
         home.setdefault(user_id, sources[source_id])
     users: Counter[tuple[str, str, bool, str]] = Counter()

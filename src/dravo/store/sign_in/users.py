@@ -24,11 +24,17 @@ class SignInRecord:
     data: dict[str, Any]
     reported: dict[str, Any] | None
     created_at: Instant
+    in_use: dict[str, Any] | None
+
+    @property
+    def idle(self) -> bool:
+        """Whether the user is inactive for not having signed in for long; the next sign-in ends that."""
+        return self.in_use is not None
 
 
 def _records() -> Any:
     r = t.record.c
-    columns = (r.id, r.user_id, r.source_id, r.data, r.reported, r.created_at)
+    columns = (r.id, r.user_id, r.source_id, r.data, r.reported, r.created_at, r.in_use)
     return select(*columns).where(r.connection_type == SIGN_IN)
 
 
@@ -41,6 +47,51 @@ def record_of_subject(connection: Connection, source_id: str, native_id: str) ->
     r = t.record.c
     row = connection.execute(_records().where(r.source_id == source_id, r.native_id == native_id)).first()
     return None if row is None else SignInRecord(*row)
+
+
+def note_sign_in(connection: Connection, record_id: str, now: Instant) -> None:
+    """Note that a user signed in just now, with what the provider reported."""
+    values = {"signed_in_at": now, "in_use": None}
+    connection.execute(update(t.record).where(t.record.c.id == record_id).values(**values))
+
+
+def has_signed_in_since(connection: Connection, source_id: str, since: Instant) -> bool:
+    """Return whether anyone signed in through a source since an instant."""
+    r = t.record.c
+    where = (r.source_id == source_id, r.signed_in_at.is_not(None), r.signed_in_at >= since)
+    return connection.execute(select(r.id).where(*where).limit(1)).first() is not None
+
+
+@dataclass(frozen=True)
+class IdleRecord:
+    """A record of a user who has not signed in for long."""
+
+    id: str
+    user_id: str
+    data: dict[str, Any]
+
+
+def idle_records(connection: Connection, source_id: str, before: Instant, most: int) -> list[IdleRecord]:
+    """Return active records whose users signed in last before an instant."""
+    r = t.record.c
+    where = (
+        r.source_id == source_id,
+        r.connection_type == SIGN_IN,
+        r.signed_in_at.is_not(None),
+        r.signed_in_at < before,
+        r.deleted_at.is_(None),
+        r.in_use.is_(None),
+        r.left_out.is_(None),
+        r.undecided.is_(False),
+    )
+    statement = select(r.id, r.user_id, r.data).where(*where).order_by(r.signed_in_at).limit(most)
+    return [IdleRecord(*row) for row in connection.execute(statement)]
+
+
+def make_idle(connection: Connection, record: IdleRecord) -> None:
+    """Let a record count as inactive until the user signs in again."""
+    values = {"in_use": {**record.data, "active": False}}
+    connection.execute(update(t.record).where(t.record.c.id == record.id).values(**values))
 
 
 def records_of_user(connection: Connection, user_id: str) -> dict[str, SignInRecord]:

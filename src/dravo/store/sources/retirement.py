@@ -11,7 +11,7 @@ from dravo.store import tables as t
 def users_of(source_id: str) -> Select[str]:
     """Return the select of users with a record of a source, deleted records included."""
     r = t.record.c
-    return select(r.user_id).where(r.source_id == source_id).distinct()
+    return select(r.user_id).where(r.source_id == source_id, r.user_id.is_not(None)).distinct()
 
 
 def number_of_users(connection: Connection, source_id: str) -> int:
@@ -32,7 +32,10 @@ def present_groups(connection: Connection, source_id: str) -> list[str]:
 def only_here(connection: Connection, source_id: str) -> int:
     """Return the number of users that only this source reports."""
     r, other = t.record.c, t.record.alias("other").c
-    elsewhere = select(other.user_id).where(other.source_id != source_id, other.deleted_at.is_(None))
+    # A record without a user would make the comparison unknown for everyone.
+    elsewhere = select(other.user_id).where(
+        other.source_id != source_id, other.deleted_at.is_(None), other.user_id.is_not(None)
+    )
     statement = select(func.count(r.user_id.distinct())).where(
         r.source_id == source_id, r.deleted_at.is_(None), r.user_id.not_in(elsewhere)
     )

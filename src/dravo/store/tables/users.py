@@ -73,6 +73,8 @@ record = Table(
     Column("waiting", String(16)),
     # Time of the last sign-in with groups. Memberships from claims expire.
     at("claims_seen_at"),
+    # Time of the last sign-in.
+    at("signed_in_at"),
 )
 some_of(
     "ix_record_locator",
@@ -113,6 +115,7 @@ some_of(
     record.c.external_id,
     where="deleted_at IS NULL",
 )
+some_of("ix_record_signed_in", record.c.source_id, record.c.signed_in_at, where="signed_in_at IS NOT NULL")
 some_of("ix_record_heard", record.c.source_id, record.c.claims_seen_at, where="claims_seen_at IS NOT NULL")
 some_of(
     "ix_record_listing", record.c.source_id, record.c.connection_type, record.c.id, where="deleted_at IS NULL"

@@ -63,3 +63,4 @@ class SignInWay(TypedDict):
     token_url: str | None
     client_id: str | None
     scope: str | None
+    ca: str | None

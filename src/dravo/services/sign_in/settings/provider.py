@@ -83,7 +83,7 @@ def _of_saml(
         return _by_fields(known, given["fields"])
     address = settings["metadata_url"]
     if address and (address != before.get("metadata_url") or given.get("look")):
-        return saml_document(fetch_metadata(address), "address")
+        return saml_document(fetch_metadata(address, settings["ca"]), "address")
     return None
 
 
@@ -92,7 +92,7 @@ def _of_oidc(
 ) -> dict[str, Any] | None:
     issuer = settings["issuer"]
     if issuer and (issuer != before.get("issuer") or given.get("look")):
-        return {**fetch_configuration(issuer), "from": "address"}
+        return {**fetch_configuration(issuer, settings["ca"]), "from": "address"}
     return None
 
 

@@ -33,15 +33,17 @@ from dravo.services.sign_in.settings.settings import (
     read_settings,
 )
 from dravo.services.sources.policy import sign_in_of
-from dravo.store import clock
+from dravo.store import clock, memberships
 from dravo.store.queries import sign_in as sign_in_queries
 from dravo.store.sign_in import sessions as session_rows
 from dravo.store.sign_in import settings as sign_in_rows
+from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources.settings import SourceSignIn
 from dravo.store.sources.sources import Source
 
 DAY = 86_400
+MOST_IDLE = 10_000
 
 
 def set_status(
@@ -178,6 +180,8 @@ def preview_settings(ctx: AppContext, caller: Caller, key: str, given: dict[str,
             effects.add("The settings need a new test sign-in, or the label of the source to confirm them.")
         if "claim_days" in details.get("settings", ()) and after["claim_days"]:
             _preview_claim_age(ctx, connection, source.id, after["claim_days"], effects)
+        if "inactive_days" in details.get("settings", ()) and after["inactive_days"]:
+            _preview_idle(ctx, connection, source.id, after["inactive_days"], effects)
     return effects
 
 
@@ -216,6 +220,32 @@ def _preview_claim_age(
         return replace(user, groups=tuple(each for each in user.groups if each not in lost))
 
     users = sign_in_queries.users_with_claims_before(source_id, before)
+    effects.add_access(connection, PlannedChange(None, (users,), ctx.catalogue.get(connection), without))
+
+
+def _preview_idle(
+    ctx: AppContext, connection: Connection, source_id: str, days: int, effects: ChangeEffects
+) -> None:
+    """Users without sign-in for so many days become inactive at the next daily run."""
+    before = later(clock.now(), -DAY * days)
+    if not sign_in_users.has_signed_in_since(connection, source_id, before):
+        effects.add(f"Nobody signed in within {count(days, 'day', 'days')}, so nobody becomes inactive.")
+        return
+    idle = sign_in_users.idle_records(connection, source_id, before, MOST_IDLE)
+    effects.add(
+        f"{count(len(idle), 'user becomes', 'users become')} inactive, unless other sources report them as "
+        "active. The next sign-in activates a user again."
+    )
+    ids = {each.id for each in idle}
+
+    def without(user: UserSnapshot) -> UserSnapshot:
+        records = tuple(
+            replace(each, data={**each.data, "active": False}) if each.id in ids else each
+            for each in user.records
+        )
+        return replace(user, records=records)
+
+    users = memberships.some_users([each.user_id for each in idle])
     effects.add_access(connection, PlannedChange(None, (users,), ctx.catalogue.get(connection), without))
 
 

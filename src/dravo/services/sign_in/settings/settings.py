@@ -13,6 +13,7 @@ from dravo.core.identity.source_policy import SourcePolicy, read_policy
 from dravo.protocols.http_client import check_url
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.protocols.saml.names import POST, REDIRECT
+from dravo.protocols.trust import read_ca
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.notifications import mail_queue
@@ -43,6 +44,7 @@ class Common(BaseModel):
 
     import_groups: bool = True
     claim_days: int = Field(30, ge=0, le=3_660)
+    inactive_days: int = Field(0, ge=0, le=3_660)
     refresh: bool = False
     pilot: str = Field("", max_length=200)
     support_contact: str = Field("", max_length=300)
@@ -54,6 +56,8 @@ class ByProvider(Common):
     clock_skew: int = Field(60, ge=0, le=300)
     subject_claim: str = Field("", max_length=300)
     force_authn: bool = False
+    # Certificates of the provider's own authority, as PEM.
+    ca: str = Field("", max_length=100_000)
 
 
 class SamlSettings(ByProvider):
@@ -85,7 +89,7 @@ class MailSettings(Common):
 
 
 # Settings that need no new test sign-in when they change.
-UNTESTED = {"pilot", "support_contact", "claim_days", "refresh"}
+UNTESTED = {"pilot", "support_contact", "claim_days", "inactive_days", "refresh"}
 _MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
 
 
@@ -116,6 +120,8 @@ def read_settings(protocol: str, document: dict[str, Any]) -> Common:
         ) from None
     if isinstance(found, SamlSettings) and found.metadata_url:
         found.metadata_url = check_url(found.metadata_url, "metadata_url")
+    if isinstance(found, ByProvider):
+        found.ca = read_ca(found.ca)
     if isinstance(found, OidcSettings) and found.issuer:
         found.issuer = check_url(found.issuer, "issuer")
     return found

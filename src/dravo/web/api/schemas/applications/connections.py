@@ -33,6 +33,7 @@ class SignInWay(Model):
     token_url: str | None = None
     client_id: str | None = None
     scope: str | None = None
+    ca: str | None = Field(None, description="Certificates of the application's own authority, as PEM.")
 
 
 class ConnectionStatus(Model):
@@ -82,6 +83,11 @@ class CredentialsRequest(RequestModel):
     token_url: Text | None = None
     client_id: Text | None = None
     scope: Text | None = None
+    ca: str | None = Field(
+        None,
+        max_length=100_000,
+        description="Certificates of the application's own authority, as PEM; empty for public ones.",
+    )
 
 
 class ConnectionRequest(RequestModel):
