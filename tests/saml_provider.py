@@ -63,6 +63,9 @@ def at(seconds: float) -> str:
     return (NOW + timedelta(seconds=seconds)).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+PASSWORD = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
+
+
 @dataclass
 class Shape:
     """What a response says, before anything is done to it."""
@@ -80,10 +83,13 @@ class Shape:
     ends: float = 300
     status: str = "urn:oasis:names:tc:SAML:2.0:status:Success"
     id: str = "_assertion"
+    context: str | None = PASSWORD
 
 
 def unsigned(shape: Shape) -> etree._Element:
     """Return a response as it is before it is signed."""
+    reference = f"<saml:AuthnContextClassRef>{shape.context}</saml:AuthnContextClassRef>"
+    context = f"<saml:AuthnContext>{reference}</saml:AuthnContext>" if shape.context else ""
     answers = f' InResponseTo="{shape.request}"' if shape.request else ""
     destination = f' Destination="{shape.destination}"' if shape.destination else ""
     attributes = "".join(
@@ -104,7 +110,7 @@ def unsigned(shape: Shape) -> etree._Element:
 </saml:SubjectConfirmation></saml:Subject>
 <saml:Conditions NotBefore="{at(shape.begins)}" NotOnOrAfter="{at(shape.ends)}">
 <saml:AudienceRestriction><saml:Audience>{shape.audience}</saml:Audience></saml:AudienceRestriction></saml:Conditions>
-<saml:AuthnStatement AuthnInstant="{at(0)}" SessionIndex="_session"/>
+<saml:AuthnStatement AuthnInstant="{at(0)}" SessionIndex="_session">{context}</saml:AuthnStatement>
 <saml:AttributeStatement>{attributes}</saml:AttributeStatement>
 </saml:Assertion></samlp:Response>""".encode()
     )

@@ -27,6 +27,7 @@ SAML, SAMLP = "urn:oasis:names:tc:SAML:2.0:assertion", "urn:oasis:names:tc:SAML:
 MD, DS = "urn:oasis:names:tc:SAML:2.0:metadata", "http://www.w3.org/2000/09/xmldsig#"
 FORMATS = "urn:oasis:names:tc:SAML:2.0:nameid-format:"
 CLAIMS = "http://schemas.fernhollow.example/claims/"
+PASSWORD = "urn:oasis:names:tc:SAML:2.0:ac:classes:PasswordProtectedTransport"
 
 
 class SamlProvider:
@@ -235,7 +236,9 @@ class SamlProvider:
         )
         conditions = add(one, "Conditions", NotBefore=at(-5), NotOnOrAfter=at(300))
         add(add(conditions, "AudienceRestriction"), "Audience", audience)
-        add(one, "AuthnStatement", AuthnInstant=at(0), SessionIndex=f"_{secrets.token_hex(8)}")
+        session = f"_{secrets.token_hex(8)}"
+        signed_in = add(one, "AuthnStatement", AuthnInstant=at(0), SessionIndex=session)
+        add(add(signed_in, "AuthnContext"), "AuthnContextClassRef", PASSWORD)
         statement = add(one, "AttributeStatement")
         for name, values in self.claims(who).items():
             attribute = add(statement, "Attribute", Name=name)

@@ -27,6 +27,41 @@ class SignInRefused(DravoError):
 
 
 @dataclass(frozen=True)
+class AuthnRequirements:
+    """How the user has to sign in at the provider.
+
+    Attributes:
+        force: whether the user has to sign in again.
+        contexts: the accepted authentication contexts (AuthnContextClassRef, acr); none accepts all.
+    """
+
+    force: bool = False
+    contexts: Sequence[str] = ()
+
+
+ANY_SIGN_IN = AuthnRequirements()
+
+
+def check_context(found: str, accepted: Sequence[str]) -> None:
+    """Check how a user signed in at the provider (acr, AuthnContextClassRef).
+
+    Args:
+        found: the authentication context that the provider states, or an empty text.
+        accepted: the accepted ones; none accepts all.
+
+    Raises:
+        SignInRefused: "context".
+    """
+    if accepted and found not in accepted:
+        stated = f"'{found[:200]}'" if found else "none"
+        raise SignInRefused(
+            "context",
+            f"The provider states the authentication context {stated}; required: {', '.join(accepted)}.",
+            "Configure the provider to use this authentication context, or change the required one.",
+        )
+
+
+@dataclass(frozen=True)
 class VerifiedIdentity:
     """The identity that a provider verified.
 

@@ -6,6 +6,7 @@ import base64
 import hashlib
 import hmac
 import json
+from dataclasses import replace
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
@@ -19,7 +20,7 @@ from dravo.core.errors import InvalidInput
 from dravo.protocols.oidc.discovery import ALGORITHMS, address_of, read_configuration
 from dravo.protocols.oidc.flow import Client, challenge, start, token_request, values_of, way_of
 from dravo.protocols.oidc.tokens import ExpectedToken, UnknownKey, accept, check_userinfo
-from dravo.protocols.verified_identity import SignInRefused
+from dravo.protocols.verified_identity import AuthnRequirements, SignInRefused
 
 NOW = 1_777_885_200
 ISSUER = "https://id.fernhollow.example"
@@ -245,7 +246,7 @@ def test_the_way_there_carries_state_nonce_and_challenge() -> None:
         "s:ecret/1",
         asks_for=("openid", "groups"),
     )
-    address = urlsplit(start(provider, client, "st", "no", "verifier", force_authn=True))
+    address = urlsplit(start(provider, client, "st", "no", "verifier", AuthnRequirements(force=True)))
     query = {name: values[0] for name, values in parse_qs(address.query).items()}
     assert (query["state"], query["nonce"], query["scope"], query["prompt"]) == (
         "st",
@@ -284,3 +285,22 @@ def test_we_say_who_we_are_as_the_provider_takes_it() -> None:
         "j",
         {},
     )
+
+
+def test_only_the_required_authentication_context_is_accepted() -> None:
+    strict = replace(EXPECTED, contexts=("mfa", "phr"))
+    assert accept(token(acr="phr"), PUBLIC, strict)["sub"] == "u-17"
+    for acr in ("pwd", "", None, ["mfa"], "mfa phr", "MFA"):
+        with pytest.raises(SignInRefused, match="required: mfa, phr") as refused:
+            accept(token(acr=acr), PUBLIC, strict)
+        assert refused.value.reason == "context"
+    provider = read_configuration(CONFIGURATION, ISSUER)
+    url = start(
+        provider,
+        Client("dravo", "https://dravo.example/cb"),
+        "s",
+        "n",
+        "v",
+        AuthnRequirements(contexts=("mfa", "phr")),
+    )
+    assert parse_qs(urlsplit(url).query)["acr_values"] == ["mfa phr"]

@@ -17,8 +17,9 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.protocols.saml.metadata import our_metadata, read_metadata
-from dravo.protocols.saml.names import POST, REDIRECT
+from dravo.protocols.saml.names import POST, REDIRECT, SAML
 from dravo.protocols.saml.requests import MessageHeader, sign_in_request
+from dravo.protocols.verified_identity import AuthnRequirements
 from tests.saml_provider import ACS, AUDIENCE, ISSUER, key_pair, pem
 
 KEY, CERTIFICATE = key_pair("provider")
@@ -136,7 +137,7 @@ def asked(binding: str, *, signed: bool = True) -> tuple[str, dict[str, str] | N
         ACS,
         "relay/1",
         KEY if signed else None,
-        force_authn=True,
+        AuthnRequirements(force=True, contexts=("urn:a", "urn:b")),
     )
     return made.url, made.form
 
@@ -157,6 +158,8 @@ def test_a_request_by_redirect_carries_everything_and_is_signed_as_it_stands() -
         ACS,
         "true",
     )
+    contexts = root.findall(f".//{{{SAML}}}AuthnContextClassRef")
+    assert [each.text for each in contexts] == ["urn:a", "urn:b"]
     assert query["RelayState"] == ["relay/1"]
     covered = url.partition("&")[2].rpartition("&Signature=")[0]
     KEY.public_key().verify(

@@ -23,6 +23,7 @@ from tests.saml_provider import (
     ISSUER,
     NOW,
     NS,
+    PASSWORD,
     SAMLP,
     Shape,
     at,
@@ -418,3 +419,20 @@ def test_no_change_of_a_response_proves_another_user_or_fails_unexpectedly(
         "una.kerrigan",
         {"displayName": ["Una Kerrigan"], "groups": ["Estates", "Night watch"]},
     )
+
+
+# The authentication context
+
+
+MFA = "urn:fernhollow:ac:second-factor"
+
+
+def test_only_the_required_authentication_context_is_accepted() -> None:
+    assert proved(signed(Shape(context=MFA)), contexts=(PASSWORD, MFA)).subject == "una.kerrigan"
+    assert proved(signed(Shape(context=None))).subject == "una.kerrigan"
+    for context in (PASSWORD, None, f"{MFA}.not", f"x <!-- --> {MFA}", MFA.upper()):
+        assert reason(signed(Shape(context=context)), contexts=(MFA,)) == "context"
+
+
+def test_a_comment_does_not_cut_an_authentication_context() -> None:
+    assert reason(signed(Shape(context=f"{MFA}<!-- -->.weak")), contexts=(MFA,)) == "context"

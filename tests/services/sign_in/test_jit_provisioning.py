@@ -407,7 +407,7 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(
     first, second = key_pair("provider")[1], key_pair("next")[1]
     published = [Provider(ISSUER, {REDIRECT: f"{ISSUER}/in"}, {}, (first,))]
     for module in (provider, maintenance):
-        monkeypatch.setattr(module, "fetch_metadata", lambda _: published[-1])
+        monkeypatch.setattr(module, "fetch_metadata", lambda *_: published[-1])
     sign_in_settings.change(
         services.ctx,
         services.caller,

@@ -113,7 +113,7 @@ def test_invalid_settings_are_refused_and_the_old_ones_stay(
 def test_a_secret_is_stored_encrypted_and_cleared_for_a_new_host(
     partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(provider, "fetch_configuration", lambda issuer: {**OPENID, "issuer": issuer})
+    monkeypatch.setattr(provider, "fetch_configuration", lambda issuer, _: {**OPENID, "issuer": issuer})
     row = change(
         partners,
         protocol="oidc",

@@ -288,6 +288,13 @@ function hand(text: string, name: string): void {
         color="primary"
         hide-details
       />
+      <v-text-field
+        v-if="!mailed"
+        v-model="settings.authn_context"
+        :label="`Required authentication context (${saml ? 'AuthnContextClassRef' : 'acr'}, optional)`"
+        class="mono"
+        spellcheck="false"
+      />
       <v-textarea
         v-if="!mailed"
         v-model="settings.ca"

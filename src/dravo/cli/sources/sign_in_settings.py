@@ -25,6 +25,8 @@ _TEXTS = {
     "client_id": "OpenID Connect: client ID of Dravo at the provider",
     "scopes": "OpenID Connect: requested scopes (default 'openid profile email')",
     "subject_claim": "claim that identifies a user (default: NameID, or sub)",
+    "authn_context": "required authentication contexts (AuthnContextClassRef or acr), with blanks between "
+    "them; '' accepts all",
     "pilot": "pilot group: only its members can sign in while the status is pilot",
     "support_contact": "support contact for refused users (default: the organization setting)",
     "new_user_group": "emailed code: group for new users",

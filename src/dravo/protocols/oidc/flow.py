@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import quote_plus, urlencode
 
 from dravo.protocols.oidc.discovery import Provider
+from dravo.protocols.verified_identity import ANY_SIGN_IN, AuthnRequirements
 
 if TYPE_CHECKING:
     from joserfc.jwk import RSAKey
@@ -33,13 +34,18 @@ class Client:
 
 
 def start(
-    provider: Provider, client: Client, state: str, nonce: str, verifier: str, *, force_authn: bool = False
+    provider: Provider,
+    client: Client,
+    state: str,
+    nonce: str,
+    verifier: str,
+    required: AuthnRequirements = ANY_SIGN_IN,
 ) -> str:
     """Return the address at which the browser signs in.
 
     Args:
         state, nonce, verifier: random values of this sign-in.
-        force_authn: whether the user has to sign in again at the provider.
+        required: how the user has to sign in at the provider.
     """
     query = {
         "response_type": "code",
@@ -50,7 +56,8 @@ def start(
         "nonce": nonce,
         "code_challenge": challenge(verifier),
         "code_challenge_method": "S256",
-        **({"prompt": "login"} if force_authn else {}),
+        **({"prompt": "login"} if required.force else {}),
+        **({"acr_values": " ".join(required.contexts)} if required.contexts else {}),
     }
     return f"{provider.authorization}{'&' if '?' in provider.authorization else '?'}{urlencode(query)}"
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import orjson
 
-from dravo.protocols.verified_identity import SignInRefused
+from dravo.protocols.verified_identity import SignInRefused, check_context
 
 if TYPE_CHECKING:
     from joserfc.jwk import KeySet
@@ -36,6 +36,7 @@ class ExpectedToken:
         now: seconds since 1970.
         algorithms: the accepted algorithms that the provider offers.
         skew: by how many seconds clocks may differ.
+        contexts: the accepted authentication contexts (acr); none accepts all.
     """
 
     issuer: str
@@ -44,6 +45,7 @@ class ExpectedToken:
     now: float
     algorithms: Sequence[str]
     skew: int = 60
+    contexts: Sequence[str] = ()
 
 
 def accept(
@@ -58,6 +60,7 @@ def accept(
     claims = _signed(token, keys, expected)
     _check_parties(claims, expected)
     _check_times(claims, expected)
+    check_context(str(claims.get("acr") or ""), expected.contexts)
     if not hmac.compare_digest(str(claims.get("nonce")), expected.nonce):
         raise SignInRefused(
             "nonce", "The token belongs to another request.", "Start the sign-in again in one window."

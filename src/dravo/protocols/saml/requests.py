@@ -15,6 +15,7 @@ from lxml import etree
 
 from dravo.core.instants import Instant
 from dravo.protocols.saml.names import POST, RSA_SHA256, SAML, SAMLP, q
+from dravo.protocols.verified_identity import ANY_SIGN_IN, AuthnRequirements
 
 
 @dataclass(frozen=True)
@@ -68,8 +69,7 @@ def sign_in_request(
     acs: str,
     relay: str,
     key: rsa.RSAPrivateKey | None = None,
-    *,
-    force_authn: bool = False,
+    required: AuthnRequirements = ANY_SIGN_IN,
 ) -> SignInRequest:
     """Return an authentication request (core, section 3.4.1).
 
@@ -79,14 +79,18 @@ def sign_in_request(
         acs: our ACS URL.
         relay: the RelayState; it comes back with the response.
         key: our signing key; None leaves the request unsigned.
-        force_authn: whether the user has to sign in again at the provider.
+        required: how the user has to sign in at the provider.
     """
     root = header.element("AuthnRequest")
     root.set("AssertionConsumerServiceURL", acs)
     root.set("ProtocolBinding", POST)
-    if force_authn:
+    if required.force:
         root.set("ForceAuthn", "true")
     etree.SubElement(root, q(SAMLP, "NameIDPolicy"), AllowCreate="true")
+    if required.contexts:
+        asked = etree.SubElement(root, q(SAMLP, "RequestedAuthnContext"), Comparison="exact")
+        for each in required.contexts:
+            etree.SubElement(asked, q(SAML, "AuthnContextClassRef")).text = each
     if binding == POST:
         whole = _signed(root, key) if key is not None else root
         form = {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay}

@@ -19,7 +19,7 @@ from dravo.protocols.saml.decryption import decrypted
 from dravo.protocols.saml.documents import check_ids, only, read_document, text_of
 from dravo.protocols.saml.names import BEARER, SAML, SAMLP, SUCCESS, UNSPECIFIED, q
 from dravo.protocols.saml.signatures import STRANGER, signature_of, signed
-from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
+from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity, check_context
 
 MOST_SKEW = 300
 _INSTANT = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:Z|([+-])(\d\d):(\d\d))?")
@@ -41,6 +41,7 @@ class Expected:
         keys: our keys, for encrypted assertions.
         longest: the maximum validity from now on, in seconds. Each response is remembered until it expires,
             to refuse a replay.
+        contexts: the accepted authentication contexts; none accepts all.
     """
 
     issuer: str
@@ -53,6 +54,7 @@ class Expected:
     skew: int = 60
     keys: Sequence[rsa.RSAPrivateKey] = ()
     longest: int = 3_600
+    contexts: Sequence[str] = ()
 
 
 Note = Callable[[str, str], None]
@@ -92,6 +94,7 @@ def accept(content: bytes, expected: Expected, note: Note = lambda name, message
     _check_conditions(assertion, expected)
     until = _check_subject(assertion, expected)
     session, ends = _session(assertion, expected)
+    check_context(_context(assertion), expected.contexts)
     note(
         "Audience and time",
         f"Audience {expected.audience}, recipient {expected.acs}, valid until {_told(min(until, ends))}.",
@@ -328,6 +331,12 @@ def _session(assertion: etree._Element, expected: Expected) -> tuple[str | None,
             "Sign in at the provider again.",
         )
     return statement.get("SessionIndex"), ends if ends is not None else float("inf")
+
+
+def _context(assertion: etree._Element) -> str:
+    """Return how the user signed in at the provider (core, section 2.7.2.2), or an empty text."""
+    path = f"{q(SAML, 'AuthnStatement')}/{q(SAML, 'AuthnContext')}/{q(SAML, 'AuthnContextClassRef')}"
+    return text_of(assertion.find(path))
 
 
 def _attributes(assertion: etree._Element) -> dict[str, list[str]]:

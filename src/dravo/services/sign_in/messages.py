@@ -136,6 +136,7 @@ STEP_OF = {
     "operator": "Operator",
     "no_subject": "Attributes",
     "code": "Token",
+    "context": "Authentication context",
     "userinfo": "UserInfo",
 }
 # The message for the user, who cannot fix it: it never contains details that would help an attacker.
@@ -149,6 +150,7 @@ FOR_USERS = {
     "pilot": "This sign-in is not enabled for you yet.",
     "disabled": "This sign-in is not enabled yet.",
     "operator": "No operator is linked to your account.",
+    "context": "Your identity provider did not use the required way to sign in.",
     "wrong_user": "This link is for another user.",
     "browser": "Start the sign-in again and stay in one browser.",
     "in_response_to": "Start the sign-in again from the sign-in page of Dravo.",

@@ -15,7 +15,7 @@ from dravo.core.instants import later
 from dravo.protocols.oidc import flow
 from dravo.protocols.saml import requests
 from dravo.protocols.saml.names import POST, REDIRECT
-from dravo.protocols.verified_identity import SignInRefused
+from dravo.protocols.verified_identity import AuthnRequirements, SignInRefused
 from dravo.services import settings
 from dravo.services.context import AppContext
 from dravo.services.security.operator_sso import OPERATORS, USERS
@@ -199,9 +199,14 @@ def _saml_request(
         ours["acs"],
         state,
         signs,
-        force_authn=row.settings["force_authn"],
+        required_of(row),
     )
     return _ProviderRequest(asked.url, asked.form, {"request_id": identifier})
+
+
+def required_of(row: SourceSignIn) -> AuthnRequirements:
+    """Return how users have to sign in at the provider of a source."""
+    return AuthnRequirements(row.settings["force_authn"], row.settings.get("authn_context", "").split())
 
 
 def _oidc_request(
@@ -214,7 +219,7 @@ def _oidc_request(
         state,
         nonce,
         verifier,
-        force_authn=row.settings["force_authn"],
+        required_of(row),
     )
     secret = ctx.keys.encrypt(orjson.dumps([nonce, verifier]).decode())
     return _ProviderRequest(url, None, {"secret": secret})

@@ -209,6 +209,7 @@ def prove_saml(
         row.settings["clock_skew"],
         [each.key for each in keys],
         3_600 * row.settings.get("max_validity_hours", 1),
+        row.settings.get("authn_context", "").split(),
     )
     proved = responses.accept(response, expected, way.steps.note)
     if proved.format == TRANSIENT and not row.settings["subject_claim"]:
@@ -249,6 +250,7 @@ def prove_oidc(
         seconds_of(clock.now()),
         provider.algorithms,
         way.row.settings["clock_skew"],
+        way.row.settings.get("authn_context", "").split(),
     )
     access_token = str(given["access_token"]) if given.get("access_token") else None
     token_claims = _accepted(ctx, way, given["id_token"], expected, access_token)

@@ -56,6 +56,8 @@ class ByProvider(Common):
     clock_skew: int = Field(60, ge=0, le=300)
     subject_claim: str = Field("", max_length=300)
     force_authn: bool = False
+    # Accepted authentication contexts (AuthnContextClassRef, acr), with blanks between them.
+    authn_context: str = Field("", max_length=1_000)
     # Certificates of the provider's own authority, as PEM.
     ca: str = Field("", max_length=100_000)
 
