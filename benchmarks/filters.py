@@ -55,7 +55,7 @@ def fill(ctx: AppContext, source_id: str, number: int) -> list[str]:
             for place, user in enumerate(scenario.crowd(min(5_000, number - start), seed=start)):
                 name = f"user{start + place:06d}"
                 data = {
-                    **user,
+                    **{key: value for key, value in user.items() if key != "schemas"},
                     "userName": name,
                     "externalId": name,
                     "emails": [{"value": f"{name}@fernhollow.example", "type": "work"}],

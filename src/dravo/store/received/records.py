@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, delete, func, literal, or_, select, update
+from sqlalchemy import Connection, Select, bindparam, delete, func, literal, or_, select, update
 
 from dravo.core.identity.acceptance import Standing
 from dravo.core.identity.records import INBOUND_SCIM
@@ -14,6 +14,7 @@ from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.groups import CHUNK
 from dravo.store.pagination import Page, PageRequest, page
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.sqlite import insert_unless_there
 
 # Where every group of a source is looked at again after its policy changed.
@@ -101,6 +102,24 @@ def page_of_records(connection: Connection, source_id: str, after: str, most: in
     return [ReceivedRecord(*row) for row in rows]
 
 
+_WRITE_STANDING = PreparedStatement(
+    update(t.record)
+    .where(
+        t.record.c.id == bindparam("record"),
+        t.record.c.version == bindparam("seen"),
+        t.record.c.left_out.is_not_distinct_from(bindparam("seen_out")),
+        t.record.c.user_id.is_not_distinct_from(bindparam("seen_user")),
+    )
+    .values(
+        in_use=bindparam("used", type_=t.record.c.in_use.type),
+        left_out=bindparam("out"),
+        waiting=bindparam("waits"),
+        user_id=bindparam("linked"),
+        undecided=bindparam("open"),
+    )
+)
+
+
 def write_standing(
     connection: Connection,
     seen: ReceivedRecord,
@@ -110,17 +129,18 @@ def write_standing(
     undecided: bool,
 ) -> bool:
     """Write how a record counts; False if it changed since it was read."""
-    r = t.record.c
     values = {
-        "in_use": new.in_use,
-        "left_out": new.left_out,
-        "waiting": new.waiting,
-        "user_id": user_id,
-        "undecided": undecided,
+        "record": seen.id,
+        "seen": seen.version,
+        "seen_out": seen.left_out,
+        "seen_user": seen.user_id,
+        "used": new.in_use,
+        "out": new.left_out,
+        "waits": new.waiting,
+        "linked": user_id,
+        "open": undecided,
     }
-    where = (r.id == seen.id, r.version == seen.version, r.left_out.is_not_distinct_from(seen.left_out))
-    same_user = r.user_id.is_not_distinct_from(seen.user_id)
-    return connection.execute(update(t.record).where(*where, same_user).values(**values)).rowcount == 1
+    return _WRITE_STANDING.change(connection, values) == 1
 
 
 def store(

@@ -92,19 +92,22 @@ def plan_records(
     source_key = catalogue.sources.get(source_id, "")
     ids = [row.id for row in rows]
     listed = members.groups_by_record(connection, ids, catalogue.parents) if inbound.needs_groups else {}
-    users = user_snapshots.users(connection, {row.user_id for row in rows if row.user_id is not None})
     made = MadeGroups(connection, source_id, inbound, ids)
     planner = _Planner(connection, catalogue, source_id, made, now)
-    plans: list[RecordPlan] = []
-    put_off: list[str] = []
-    taken: set[str] = set()
+    judged: list[tuple[ReceivedRecord, Standing]] = []
     for row in rows:
         before = StoredStanding(
             row.user if row.user_id is not None else None, row.left_out, row.deleted_at is not None
         )
-        found = standing(inbound, source_key, row.data, listed.get(row.id, ()), before)
-        user = users.get(row.user_id) if row.user_id is not None else None
-        plan = planner.plan(row, found, user)
+        judged.append((row, standing(inbound, source_key, row.data, listed.get(row.id, ()), before)))
+    # Most records do not change, and their users are not read.
+    changed = {row.user_id for row, found in judged if row.user_id and planner.changes_user(row, found)}
+    users = user_snapshots.users(connection, changed)
+    plans: list[RecordPlan] = []
+    put_off: list[str] = []
+    taken: set[str] = set()
+    for row, found in judged:
+        plan = planner.plan(row, found, users.get(row.user_id) if row.user_id is not None else None)
         if plan is None:
             continue
         if plan.user_id is not None and plan.user_id in taken:
@@ -160,13 +163,27 @@ class _Planner:
         self._source_id, self._inbound, self._made = source_id, made.inbound, made
 
     def plan(self, row: ReceivedRecord, found: Standing, user: UserSnapshot | None) -> RecordPlan | None:
-        """Return the plan of a record, or None if nothing changes."""
-        if user is None:
+        """Return the plan of a record, or None if nothing changes.
+
+        Args:
+            user: the user of a record for which `changes_user` holds.
+        """
+        if row.user_id is None:
             return self._unlinked(row, found)
+        if user is not None:
+            return self._linked(row, found, user)
+        same = (found.in_use, found.left_out, found.waiting) == (row.in_use, row.left_out, row.waiting)
+        return None if same else RecordPlan(row, found, row.user_id, undecided=row.undecided)
+
+    def changes_user(self, row: ReceivedRecord, found: Standing) -> bool:
+        """Whether the user of a linked record is planned again; otherwise only the record is written."""
         if found.waiting is not None:
-            same = (found.in_use, found.left_out, found.waiting) == (row.in_use, row.left_out, row.waiting)
-            return None if same else RecordPlan(row, found, row.user_id, undecided=row.undecided)
-        return self._linked(row, found, user)
+            return False
+        counts = found.left_out is None and row.deleted_at is None
+        data = row.data if found.in_use is None else found.in_use
+        if data != row.user or counts != row.counts or row.waiting is not None:
+            return True
+        return any(self._made.change(row, counts=counts))
 
     def _unlinked(self, row: ReceivedRecord, found: Standing) -> RecordPlan | None:
         if row.deleted_at is not None:
@@ -201,10 +218,6 @@ class _Planner:
         data = row.data if found.in_use is None else found.in_use
         counts = found.left_out is None and row.deleted_at is None
         joined, parted = self._made.change(row, counts=counts)
-        regrouped = bool(joined or parted)
-        if data == row.user and counts == row.counts and row.waiting is None and not regrouped:
-            unchanged = (found.in_use, found.left_out) == (row.in_use, row.left_out)
-            return None if unchanged else RecordPlan(row, found, row.user_id, undecided=row.undecided)
         asks = counts and (row.undecided or scim_conflicts.differ(data, row.user))
         others = scim_conflicts.others(self._connection, self._source_id, data, row.user_id) if asks else None
         # A rename by the source does not lock out a user who has access: the conflict is only listed.
