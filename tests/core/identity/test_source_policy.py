@@ -13,8 +13,9 @@ from dravo.core.errors import InvalidInput
 from dravo.core.expressions import ENTRY, SCIM_USER, ExpressionError, compile_expression
 from dravo.core.identity.merging import merge
 from dravo.core.identity.names import fold
+from dravo.core.identity.policy_reading import read_policy
 from dravo.core.identity.records import UserRecord, changes
-from dravo.core.identity.source_policy import GroupChoice, Refused, SourcePolicy, read_policy
+from dravo.core.identity.source_policy import GroupChoice, Refused, SourcePolicy
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER
 

@@ -13,7 +13,8 @@ from sqlalchemy import Connection
 
 from dravo.core import schedules
 from dravo.core.errors import InvalidInput
-from dravo.core.identity.source_policy import SourcePolicy, read_policy, reworked
+from dravo.core.identity.policy_reading import read_policy
+from dravo.core.identity.source_policy import SourcePolicy, reworked
 from dravo.core.instants import parse_instant
 from dravo.protocols.directory.connectors import (
     KINDS,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -15,12 +15,10 @@ from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.instants import Instant
 from dravo.core.plan_types import ConfigSnapshot, UserPlan
 from dravo.core.planning import plan_user, with_groups
-from dravo.core.scim.errors import invalid_value
-from dravo.core.scim.filters import element_matches
 from dravo.core.scim.patches import MemberChange, Operation, apply_patch
 from dravo.core.scim.resources import check_immutable
 from dravo.core.scim.versions import entity_tag
-from dravo.services.ingest.attempts import IngestAttempts
+from dravo.services.ingest.inbound.member_changes import MemberChanges
 from dravo.services.ingest.inbound.policy_application import PolicyApplication
 from dravo.services.ingest.inbound.stored_groups import StoredGroupPlan, StoredGroups, plan_group
 from dravo.services.ingest.types import (
@@ -46,12 +44,38 @@ from dravo.store.received import records as received
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision, raise_revision
 
-NO_MEMBERS = MemberPlan()
 # Up to this number of users are recomputed within the request; more are marked for the worker.
 AT_ONCE = 1_000
 
 
-class GroupIntake(IngestAttempts):
+@dataclass(frozen=True)
+class GroupPlan:
+    """The plan of a changed group.
+
+    Attributes:
+        row: the group as stored.
+        data: what the source sends now.
+        members: the members that change.
+        outcomes: the plans of the users that change.
+        catalogue: the configuration it was planned with.
+        marks: whether its users are marked, to be computed later.
+        renamed: whether its name changes.
+        decides: whether being a member decides if a record is accepted.
+        gone: whether the source deletes it.
+    """
+
+    row: StoredGroup
+    data: dict[str, Any]
+    members: MemberPlan
+    outcomes: list[UserPlan]
+    catalogue: ConfigSnapshot
+    marks: bool
+    renamed: bool
+    decides: bool
+    gone: bool
+
+
+class GroupIntake(MemberChanges):
     """Ingests what one connection type of a source reports about its groups, one request at a time."""
 
     def create_group(
@@ -71,7 +95,7 @@ class GroupIntake(IngestAttempts):
         def attempt() -> IngestResult:
             now = clock.now()
             with self.database.reading() as connection:
-                plan = self._resolve(connection, source_id, group_id, list(listed))
+                plan = self.resolve(connection, source_id, group_id, list(listed))
             catalogue = self.catalogue.latest(self.database)
             self._check_not_retired(catalogue, source_id)
             inbound = self._inbound(catalogue, source_id)
@@ -173,69 +197,94 @@ class GroupIntake(IngestAttempts):
                 if manner.condition:
                     manner.condition.check(entity_tag(row.version))
                 data, changes = change(row.data)
-                catalogue = self.catalogue.get(connection)
-                inbound = self._inbound(catalogue, source_id)
-                renamed = data["displayName"] != row.data["displayName"]
+                inbound = self._inbound(self.catalogue.get(connection), source_id)
                 waiting = (
                     self._waiting_plan(connection, source_id, group_id, (data, changes), gone=gone)
                     if _waits(row, inbound, _as_received(group_id, data))
                     else None
                 )
-                plan = (
-                    NO_MEMBERS
-                    if waiting is not None
-                    else self._member_plan(connection, source_id, group_id, changes)
-                )
-                if waiting is None and data == row.data and not plan and not gone:
-                    return IngestResult(group_id, data, row.version, row.created_at, row.modified_at)
-                by_name = renamed and catalogue.named_by_its_name(source_id)
-                concerned = (by_name or catalogue.concerns(group_id)) and row.left_out is None
-                in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
-                outcomes = self._outcomes(connection, catalogue, group_id, plan, now) if in_full else []
-                deciding = inbound is not None and self._decides(connection, catalogue, inbound, row, data)
+                if waiting is None:
+                    members_plan = self.member_plan(connection, source_id, group_id, changes)
+                    if data == row.data and not members_plan and not gone:
+                        return IngestResult(group_id, data, row.version, row.created_at, row.modified_at)
+                    planned = self._planned(connection, source_id, (row, data, members_plan), now, gone=gone)
             if waiting is not None:
                 return self._stored_groups.write(waiting, manner)
-            added, removed = (
-                len(plan.users_added | plan.groups_added),
-                len(plan.users_removed | plan.groups_removed),
-            )
-            waits = concerned and not in_full
-            done = IngestChange(
-                "group",
-                group_id,
-                row.data,
-                None if gone else data,
-                outcomes,
-                catalogue,
-                added,
-                removed,
-                marked=waits,
-            )
-            write_trace = manner.prepare(done)
-            with self.database.writing() as connection:
-                check_revision(connection, catalogue.revision)
-                if not groups.write(connection, group_id, row.version, data, now, gone=gone):
-                    raise StalePreview("The group changed in the meantime.")
-                within = received.records_within([group_id, *plan.groups_removed])
-                if deciding:
-                    received.mark_selected(connection, source_id, within, now)
-                self._write_members(connection, group_id, plan, now, mark=waits)
-                if deciding:
-                    received.mark_selected(connection, source_id, within, now)
-                if gone:
-                    groups.end_group(connection, group_id, now)
-                apply_outcomes(
-                    connection, outcomes, now, rewrite=UserRewrite.NOTHING, seen=catalogue.revision
-                )
-                if plan.nesting or renamed or gone:
-                    raise_revision(connection)
-                    provisioned_groups.wake_group(connection, group_id, now)
-                write_trace(connection)
+            self._write(source_id, planned, manner, now)
             return IngestResult(group_id, data, row.version + 1, row.created_at, now)
 
         changed = self._apply(attempt)
         self._apply_policy(source_id)
         return changed
+
+    def _planned(
+        self,
+        connection: Connection,
+        source_id: str,
+        change: tuple[StoredGroup, dict[str, Any], MemberPlan],
+        now: Instant,
+        *,
+        gone: bool,
+    ) -> GroupPlan:
+        """Return the plan of a changed group, with the users that are computed at once."""
+        row, data, plan = change
+        catalogue = self.catalogue.get(connection)
+        inbound = self._inbound(catalogue, source_id)
+        renamed = data["displayName"] != row.data["displayName"]
+        by_name = renamed and catalogue.named_by_its_name(source_id)
+        concerned = (by_name or catalogue.concerns(row.id)) and row.left_out is None
+        in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
+        return GroupPlan(
+            row,
+            data,
+            plan,
+            self._outcomes(connection, catalogue, row.id, plan, now) if in_full else [],
+            catalogue,
+            marks=concerned and not in_full,
+            renamed=renamed,
+            decides=inbound is not None and self._decides(connection, catalogue, inbound, row, data),
+            gone=gone,
+        )
+
+    def _write(self, source_id: str, planned: GroupPlan, manner: IngestOptions, now: Instant) -> None:
+        """Write a planned change with its trace.
+
+        Raises:
+            StalePreview: if the group or the configuration changed in the meantime.
+        """
+        group_id, plan = planned.row.id, planned.members
+        done = IngestChange(
+            "group",
+            group_id,
+            planned.row.data,
+            None if planned.gone else planned.data,
+            planned.outcomes,
+            planned.catalogue,
+            len(plan.users_added | plan.groups_added),
+            len(plan.users_removed | plan.groups_removed),
+            marked=planned.marks,
+        )
+        write_trace = manner.prepare(done)
+        with self.database.writing() as connection:
+            check_revision(connection, planned.catalogue.revision)
+            version = planned.row.version
+            if not groups.write(connection, group_id, version, planned.data, now, gone=planned.gone):
+                raise StalePreview("The group changed in the meantime.")
+            # Records are marked before and after the change: those that part and those that join.
+            within = received.records_within([group_id, *plan.groups_removed])
+            if planned.decides:
+                received.mark_selected(connection, source_id, within, now)
+            self._write_members(connection, group_id, plan, now, mark=planned.marks)
+            if planned.decides:
+                received.mark_selected(connection, source_id, within, now)
+            if planned.gone:
+                groups.end_group(connection, group_id, now)
+            seen = planned.catalogue.revision
+            apply_outcomes(connection, planned.outcomes, now, rewrite=UserRewrite.NOTHING, seen=seen)
+            if plan.nesting or planned.renamed or planned.gone:
+                raise_revision(connection)
+                provisioned_groups.wake_group(connection, group_id, now)
+            write_trace(connection)
 
     # Policies of inbound SCIM
 
@@ -287,11 +336,11 @@ class GroupIntake(IngestAttempts):
         assert row is not None
         data, changes = wanted
         listed = members.listed_members(connection, group_id)
-        stays = self._wanted(connection, group_id, changes, lambda: listed)
+        stays = self.wanted_members(connection, group_id, changes, lambda: listed)
         target = (listed | {each for each, stay in stays.items() if stay}) - {
             each for each, stay in stays.items() if not stay
         }
-        self._resolve(connection, source_id, group_id, sorted(target - listed))
+        self.resolve(connection, source_id, group_id, sorted(target - listed))
         found = groups.which_are_present(connection, target)
         return plan_group(connection, self.catalogue.get(connection), row, data, found, gone=gone)
 
@@ -323,86 +372,6 @@ class GroupIntake(IngestAttempts):
         )
         if mark:
             recompute_marks.mark_users_within(connection, group_id, now)
-
-    def _member_plan(
-        self, connection: Connection, source_id: str, group_id: str, changes: Iterable[MemberChange]
-    ) -> MemberPlan:
-        """Return the member changes of some operations together."""
-
-        def listed_here() -> set[str]:
-            return {
-                *groups.listed_records(connection, group_id),
-                *groups.listed_groups(connection, group_id),
-            }
-
-        wanted = self._wanted(connection, group_id, changes, listed_here)
-        listed_now = groups.which_are_listed(connection, group_id, list(wanted))
-        added = [each for each, stay in wanted.items() if stay and each not in listed_now]
-        plan = self._resolve(connection, source_id, group_id, added)
-        leaving = [each for each, stay in wanted.items() if not stay and each in listed_now]
-        users_leaving, groups_leaving = groups.which_exist(
-            connection, source_id, self.connection_type, leaving
-        )
-        return replace(plan, users_removed=frozenset(users_leaving), groups_removed=frozenset(groups_leaving))
-
-    def _wanted(
-        self,
-        connection: Connection,
-        group_id: str,
-        changes: Iterable[MemberChange],
-        listed_here: Callable[[], set[str]],
-    ) -> dict[str, bool]:
-        """Return by ID whether a member that operations name is a member after them.
-
-        Args:
-            listed_here: returns the IDs of all members before the change.
-        """
-        wanted: dict[str, bool] = {}
-        for change in changes:
-            match change.kind:
-                case "add":
-                    wanted.update(dict.fromkeys(change.ids, True))
-                case "remove":
-                    wanted.update(dict.fromkeys(change.ids, False))
-                case _:
-                    listed = listed_here()
-                    present = {*listed.difference(each for each, stay in wanted.items() if not stay)}
-                    present.update(each for each, stay in wanted.items() if stay)
-                    if change.kind == "replace":
-                        wanted.update(dict.fromkeys(present, False))
-                        wanted.update(dict.fromkeys(change.ids, True))
-                    else:
-                        wanted.update(
-                            dict.fromkeys(self._matching(connection, group_id, change, present), False)
-                        )
-        return wanted
-
-    def _matching(
-        self, connection: Connection, group_id: str, change: MemberChange, present: set[str]
-    ) -> list[str]:
-        assert change.matching is not None
-        elements = (
-            {"value": row[0], "type": row[1], "display": row[2]}
-            for row in members.members_of(connection, [group_id])[group_id]
-        )
-        return [
-            each["value"]
-            for each in elements
-            if each["value"] in present and element_matches(change.matching, each)
-        ]
-
-    def _resolve(self, connection: Connection, source_id: str, group_id: str, ids: list[str]) -> MemberPlan:
-        users, inner = groups.which_exist(connection, source_id, self.connection_type, ids)
-        unknown = [each for each in ids if each not in users and each not in inner]
-        if unknown:
-            raise invalid_value(
-                f"No user or group of this source has the ID '{unknown[0]}'"
-                + (f" (and {len(unknown) - 1} more)" if len(unknown) > 1 else "")
-                + "; create it first and use the ID from the response."
-            )
-        if group_id in inner:
-            raise invalid_value("A group cannot be a member of itself.")
-        return MemberPlan(users_added=frozenset(users), groups_added=frozenset(inner))
 
 
 def _waits(row: StoredGroup, inbound: InboundPolicy | None, new: ReceivedGroup) -> bool:

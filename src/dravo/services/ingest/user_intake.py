@@ -261,7 +261,7 @@ class UserIntake(IngestAttempts):
     def _others(
         self, connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None
     ) -> frozenset[str]:
-        """Return the IDs of users to whom a SCIM record could belong; as `scim_conflicts.others`."""
+        """Return the IDs of possible users of a SCIM record; as `scim_conflicts.others`."""
         if self.connection_type != INBOUND_SCIM:
             return NOBODY
         return scim_conflicts.others(connection, source_id, data, but)

@@ -11,8 +11,9 @@ from sqlalchemy import Connection
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import SCIM_USER
 from dravo.core.identity.acceptance import DISABLED, ENABLED, PILOT, InboundPolicy
+from dravo.core.identity.policy_reading import read_policy
 from dravo.core.identity.records import display_name
-from dravo.core.identity.source_policy import SourcePolicy, read_policy
+from dravo.core.identity.source_policy import SourcePolicy
 from dravo.core.instants import Instant, parse_instant
 from dravo.services.context import AppContext
 from dravo.services.ingest.inbound.matching import owned_domains

@@ -10,8 +10,9 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.acceptance import DISABLED, ENABLED, PILOT
+from dravo.core.identity.policy_reading import read_policy
 from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN
-from dravo.core.identity.source_policy import SourcePolicy, read_policy
+from dravo.core.identity.source_policy import SourcePolicy
 from dravo.core.instants import Instant
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.context import AppContext

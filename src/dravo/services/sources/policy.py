@@ -8,7 +8,8 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound
 from dravo.core.identity import claims
-from dravo.core.identity.source_policy import SourcePolicy, read_policy
+from dravo.core.identity.policy_reading import read_policy
+from dravo.core.identity.source_policy import SourcePolicy
 from dravo.protocols.directory.connectors import kind_of
 from dravo.services.lookups import pushing_source
 from dravo.store.sources import settings as stored

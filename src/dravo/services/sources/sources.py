@@ -11,8 +11,8 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.expiry import ending, told_from
+from dravo.core.identity.policy_reading import read_domains
 from dravo.core.identity.records import INBOUND_SCIM
-from dravo.core.identity.source_policy import read_domains
 from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
 from dravo.services.lookups import check_key, check_label, source_by_key

@@ -19,7 +19,7 @@ from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import SCIM_USER, compile_expression
 from dravo.core.identity.acceptance import DISABLED, InboundPolicy
 from dravo.core.identity.names import fold
-from dravo.core.identity.source_policy import read_policy
+from dravo.core.identity.policy_reading import read_policy
 from dravo.core.plan_types import Application, ConfigSnapshot, GroupLabel, Role
 from dravo.core.provisioning.accounts import PLAN_PLAIN, Settings
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target

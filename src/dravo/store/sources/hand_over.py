@@ -110,7 +110,7 @@ def population(connection: Connection, source_id: str, group_id: str | None) -> 
 
 
 def reported_users(connection: Connection, source_id: str) -> set[str]:
-    """Return the IDs of users for whom a record of a source counts, without open conflicts."""
+    """Return the IDs of users with a record of a source that counts, without open conflicts."""
     r = t.record.c
     where = (r.source_id == source_id, ~records.GONE, r.user_id.is_not(None), r.undecided.is_(False))
     return set(connection.execute(select(r.user_id).where(*where)).scalars())

@@ -185,7 +185,7 @@ def _blank_user(connection: Connection, user: Any, now: Instant) -> None:
 
 @dataclass(frozen=True)
 class Erasure:
-    """A user who was erased: when, by whom, and whether records of this user are still ignored."""
+    """A user who was erased: when, the operator, and whether records of the user are still ignored."""
 
     id: str
     user_id: str

@@ -1,4 +1,4 @@
-"""Conflicts of inbound SCIM: the users to whom a record could belong, and the note for operators."""
+"""Conflicts of inbound SCIM: the possible users of a record, and the note for operators."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def differ(data: Mapping[str, Any], before: Mapping[str, Any]) -> bool:
 def others(
     connection: Connection, source_id: str, data: Mapping[str, Any], but: str | None = None
 ) -> frozenset[str]:
-    """Return the IDs of users to whom a record could belong: same or similar user name, or same email.
+    """Return the IDs of the possible users of a record: same or similar user name, or same email.
 
     Args:
         but: the ID of the record's own user, which does not count.

@@ -9,7 +9,8 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, NotFound, did_you_mean
 from dravo.core.identity import claims
-from dravo.core.identity.source_policy import SourcePolicy, read_policy
+from dravo.core.identity.policy_reading import read_policy
+from dravo.core.identity.source_policy import SourcePolicy
 from dravo.protocols.http_client import check_url
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.protocols.saml.names import POST, REDIRECT
