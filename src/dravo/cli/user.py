@@ -172,9 +172,10 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
     )
     for record in user["records"]:
         status = "left" if record["deleted_at"] else "active" if record["active"] else "inactive"
+        reason = _why_not(record)
         print(
-            f"Source record of {record['source']['label']} ({record['connection_type']}), {status}, changed "
-            f"{moment(record['modified_at'])} UTC"
+            f"Source record of {record['source']['label']} ({record['connection_type']}), {status}{reason}, "
+            f"changed {moment(record['modified_at'])} UTC"
         )
         table({"Attribute": lambda a: a["name"], "Value": lambda a: a["value"]}, record["attributes"])
     if user["groups"]:
@@ -271,6 +272,15 @@ def _unmark(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(done)
         return
     print(f"Removed marks: {done['users']}.")
+
+
+def _why_not(record: Any) -> str:
+    """Return why a record does not count as the source reported it, or an empty text."""
+    if record["idle"]:
+        return " (no sign-in for long)"
+    if record["left_out"]:
+        return f" (does not count: {record['left_out'].replace('_', ' ')})"
+    return f" (a {record['waiting']} waits)" if record["waiting"] else ""
 
 
 def _erase(given: argparse.Namespace, dravo: Dravo) -> None:

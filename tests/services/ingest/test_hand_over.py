@@ -17,6 +17,7 @@ from dravo.services.policies.policies import StatusChange
 from dravo.services.sources import hand_over
 from dravo.services.sources.hand_over_plan import HandOverImpact, HandOverWish
 from dravo.store import tables as t
+from dravo.store.queries import users as user_queries
 from tests.service_fixture import ServiceFixture
 
 OWNED = "fernhollow.example"
@@ -113,6 +114,10 @@ def test_a_pilot_group_is_handed_over_first(moving: Sources) -> None:
     by_source = {row.user_id: row.source_id for row in moving.rows(t.record, left_out=None, undecided=False)}
     ida = next(row.id for row in moving.rows(t.user) if row.user_name == "ida")
     assert by_source[ida] == moving.new
+    with moving.ctx.database.reading() as connection:
+        shown = {each.source.key: each for each in user_queries.records_of(connection, ida)}
+    assert (shown["old"].left_out, shown["old"].active) == ("handed_over", False)
+    assert (shown["new"].left_out, shown["new"].active) == (None, True)
     # What the old source still sends about the user changes nothing.
     moving.patch_user(moving.old, moving.records["ida"], {"op": "replace", "path": "active", "value": False})
     assert "ida" in moving.active()

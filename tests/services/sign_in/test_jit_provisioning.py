@@ -30,6 +30,7 @@ from dravo.services.sources import sources
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from dravo.store.queries import users as user_queries
 from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
 
@@ -361,7 +362,10 @@ def test_users_without_sign_in_become_inactive_and_return_with_the_next(
     )
     assert any("2 users become inactive" in line for line in effects.sentences), effects.sentences
     assert maintenance.deactivate_idle(services.ctx, now) == 2
-    # A user whom another source reports as active stays active.
+    with services.ctx.database.reading() as connection:
+        (shown,) = user_queries.records_of(connection, str(idle.user_id))
+    assert (shown.idle, shown.active, shown.left_out) == (True, False, None)
+    # A user that another source reports as active stays active.
     assert active() == {"juno", "odalys.other"}
     assert not [row for row in services.rows(t.access) if row.until_at is None]
     assert services.rows(t.audit)[-1].action == "deactivated users without sign-in"

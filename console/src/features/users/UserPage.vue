@@ -307,6 +307,11 @@ const remaining = computed(() => {
                 </td>
                 <td>
                   <StatusLabel :status="each.deleted_at ? 'left' : each.active ? 'active' : 'inactive'" />
+                  <div v-if="each.idle" class="quiet">no sign-in for long</div>
+                  <div v-if="each.left_out" class="quiet">
+                    does not count: {{ each.left_out.replaceAll('_', ' ') }}
+                  </div>
+                  <div v-if="each.waiting" class="quiet">a {{ each.waiting }} waits</div>
                 </td>
                 <td class="quiet">
                   changed <TimeLabel :at="each.modified_at" />

@@ -175,4 +175,7 @@ class UserRecord(TypedDict):
     created_at: str
     modified_at: str
     deleted_at: str | None
+    left_out: str | None
+    waiting: str | None
+    idle: bool
     attributes: list[RecordAttribute]

@@ -55,6 +55,9 @@ class UserDetailRecord:
     created_at: Instant
     modified_at: Instant
     deleted_at: Instant | None
+    left_out: str | None
+    waiting: str | None
+    idle: bool
     attributes: list[RecordAttribute]
 
 

@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import Connection, and_, func, or_, select
 
 from dravo.core.identity.names import fold, user_name_key
+from dravo.core.identity.records import SIGN_IN
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import Page, PageRequest, page
@@ -194,7 +195,14 @@ def merged_values(connection: Connection, user_ids: Sequence[str]) -> dict[str, 
 
 @dataclass(frozen=True)
 class UserRecord:
-    """A source record of a user; `data` is its SCIM User."""
+    """A source record of a user.
+
+    Attributes:
+        data: its SCIM User, as the source reported it.
+        left_out: why it does not count, such as "handed_over"; None for one that counts.
+        waiting: what waits until its source is enabled, or None.
+        idle: whether it counts as inactive, because the user has not signed in for long.
+    """
 
     id: str
     source: KeyAndLabel
@@ -206,6 +214,9 @@ class UserRecord:
     modified_at: Instant
     deleted_at: Instant | None
     data: dict[str, Any]
+    left_out: str | None
+    waiting: str | None
+    idle: bool
 
 
 def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
@@ -221,6 +232,9 @@ def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
             r.created_at,
             r.modified_at,
             r.deleted_at,
+            r.left_out,
+            r.waiting,
+            r.in_use,
             s.key,
             s.label,
         )
@@ -235,14 +249,24 @@ def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
             connection_type=row.connection_type,
             external_id=row.native_id or row.external_id,
             user_name=row.data.get("userName"),
-            active=row.deleted_at is None and row.data.get("active", True) is not False,
+            active=_counts_as_active(row),
             created_at=row.created_at,
             modified_at=row.modified_at,
             deleted_at=row.deleted_at,
             data=row.data,
+            left_out=row.left_out,
+            waiting=row.waiting,
+            idle=row.connection_type == SIGN_IN and row.in_use is not None,
         )
         for row in connection.execute(statement)
     ]
+
+
+def _counts_as_active(row: Any) -> bool:
+    """Whether a record reports its user as active, with what is in use of it."""
+    user = row.data if row.in_use is None else row.in_use
+    deleted = row.deleted_at is not None and row.waiting is None
+    return not deleted and row.left_out is None and user.get("active", True) is not False
 
 
 def by_ids(connection: Connection, user_ids: Sequence[str]) -> dict[str, User]:

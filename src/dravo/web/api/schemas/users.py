@@ -74,6 +74,11 @@ class UserRecord(Model):
     created_at: str
     modified_at: str
     deleted_at: str | None
+    left_out: str | None = Field(description="Why the record does not count, such as handed_over, or null.")
+    waiting: str | None = Field(
+        description="What waits until the source is enabled: change, deactivation, deletion or null."
+    )
+    idle: bool = Field(description="Whether the user is inactive for not having signed in for long.")
     attributes: list[RecordAttribute] = Field(description="Attributes in the source record.")
 
 
