@@ -90,7 +90,7 @@ class Door:
 @pytest.fixture
 def door(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Door]:
     ctx = open_context(tmp_path)
-    monkeypatch.setattr(provider, "fetch_configuration", lambda _: dict(CONFIGURATION))
+    monkeypatch.setattr(provider, "fetch_configuration", lambda _issuer, _ca: dict(CONFIGURATION))
     sources.add(ctx, operators.SYSTEM, "staff", "Staff")
     settings = {"issuer": ISSUER, "client_id": "dravo"}
     sign_in_settings.change(
