@@ -12,6 +12,7 @@ from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation, NeedsConfirmation
+from dravo.services.ingest.inbound.policy_application import PolicyApplication
 from dravo.services.policies import policies
 from dravo.services.policies.policies import StatusChange
 from dravo.services.sources import hand_over
@@ -40,6 +41,11 @@ class Sources(ServiceFixture):
             policies.set_status(self.ctx, self.caller, "new", INBOUND_SCIM, wished)
         self.others = {name: self.sent(self.new, name) for name in new}
         self.group(self.new, "Guides", *self.others.values())
+        self.apply()
+
+    def apply(self) -> None:
+        while PolicyApplication(self.ctx.database, self.ctx.catalogue).apply_marked():
+            pass
         recompute.process_marks(self.ctx)
 
     def sent(self, source: str, name: str) -> str:
@@ -51,12 +57,12 @@ class Sources(ServiceFixture):
     def move(self, group: str | None = None, confirm: str | None = "Old") -> Any:
         sure = Confirmation(confirm, None)
         found = hand_over.hand_over(self.ctx, self.caller, "old", HandOverWish("new", group), sure)
-        recompute.process_marks(self.ctx)
+        self.apply()
         return found
 
     def undo(self) -> None:
         hand_over.undo(self.ctx, self.caller, "old")
-        recompute.process_marks(self.ctx)
+        self.apply()
 
     def roles(self) -> dict[str, set[str]]:
         named = {row.id: row.user_name for row in self.rows(t.user)}
@@ -126,6 +132,30 @@ def test_a_pilot_group_is_handed_over_first(moving: Sources) -> None:
     assert moving.roles() == {"ida": {"viewer"}, "ove": {"viewer"}, "una": {"viewer"}}
     moving.undo()
     assert moving.roles()["ove"] == {"viewer"} and "ida" in moving.active()
+
+
+def test_what_the_old_source_sent_meanwhile_counts_after_the_way_back(moving: Sources) -> None:
+    moving.prepare("ida")
+    moving.move("Pilot")
+    title = {"op": "replace", "path": "title", "value": "Head gardener"}
+    moving.patch_user(moving.old, moving.records["ida"], title)
+    (row,) = moving.rows(t.record, id=moving.records["ida"])
+    assert row.left_out == "handed_over" and "title" not in row.in_use
+    moving.undo()
+    (row,) = moving.rows(t.record, id=moving.records["ida"])
+    assert row.left_out is None and row.in_use is None and row.data["title"] == "Head gardener"
+
+
+def test_the_policy_of_the_new_source_decides_about_linked_records(moving: Sources) -> None:
+    upper = {"attributes": [{"attribute": "title", "expression": "userName then upper"}]}
+    moving.prepare()
+    policies.change(moving.ctx, moving.caller, "new", INBOUND_SCIM, {**upper, "users": 'userName ne "ove"'})
+    moving.others = {name: moving.sent(moving.new, name) for name in ("ida", "ove")}
+    moving.apply()
+    assert [each.name for each in moving.look().users if each.outcome == "linked"] == ["ida"]
+    moving.move()
+    (row,) = moving.rows(t.record, id=moving.others["ida"])
+    assert row.in_use["title"] == "IDA" and moving.active() == {"ida"}
 
 
 def test_unclear_matches_and_a_missing_confirmation_are_refused(moving: Sources) -> None:

@@ -14,6 +14,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput, StalePreview
+from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.instants import Instant
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, check
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -36,6 +37,7 @@ from dravo.store.access import assignments as assignment_rows
 from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.plan_writer import EVERY_APPLICATION
+from dravo.store.received import records as received
 from dravo.store.sign_in import sessions as session_rows
 from dravo.store.snapshots.config import check_revision, raise_revision
 from dravo.store.sources import hand_over as stored
@@ -137,7 +139,7 @@ def undo(ctx: AppContext, caller: Caller, key: str) -> HandOverState:
         if old.retired_at is not None:
             stored_retirement.restore(connection, old.id, old.retired_at)
             stored.enable_connections(connection, old.id, found.connections, now)
-        stored.take_back(connection, old.id)
+        stored.take_back(connection, old.id, now)
         stored.end_assignments(connection, found.assignments, now)
         kept = [each for each in new.domains or () if each not in found.domains]
         source_rows.update_source(connection, new.id, domains=kept)
@@ -165,6 +167,9 @@ def _write(connection: Connection, plan: HandOverPlan, caller: Caller, now: Inst
         if record.user_id is not None:
             # The user of a conflict never had access. If it stayed, it would count as a leaver.
             record_rows.forget_user(connection, record.user_id)
+    # The policy of the new source decides about their attributes.
+    sent = [record.id for record, _ in plan.links if record.connection_type == INBOUND_SCIM]
+    received.mark(connection, plan.new.id, sent, now)
     stored.let_groups_count(connection, [pair.other_id for pair in plan.pairs if pair.other_id])
     for row in plan.copies:
         values = {**row, "created_at": now, "created_by": caller.name}

@@ -8,12 +8,20 @@ from typing import Any
 
 from sqlalchemy import Connection, Select, insert, or_, select, update
 
-from dravo.core.identity.acceptance import HANDED_OVER, SOURCE_DISABLED
+from dravo.core.identity.acceptance import (
+    HANDED_OVER,
+    NOT_IN_PILOT,
+    PENDING,
+    SOURCE_DISABLED,
+    UNKNOWN_USER,
+)
+from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.instants import Instant
 from dravo.store import records
 from dravo.store import tables as t
 from dravo.store.groups import CHUNK
 from dravo.store.memberships import users_within
+from dravo.store.received import records as received
 
 PILOT, DONE, UNDONE = "pilot", "done", "undone"
 
@@ -127,10 +135,15 @@ class LooseRecord:
     version: int
 
 
+# Why records without a user wait that can be linked; those outside the scope or of erased users cannot.
+_LINKABLE = (PENDING, SOURCE_DISABLED, NOT_IN_PILOT, UNKNOWN_USER)
+
+
 def loose_records(connection: Connection, source_id: str) -> list[LooseRecord]:
     """Return the records of a source that could be linked to users of another one."""
     r = t.record.c
-    where = (r.source_id == source_id, r.deleted_at.is_(None), or_(r.user_id.is_(None), r.undecided))
+    waits = r.user_id.is_(None) & r.left_out.in_(_LINKABLE)
+    where = (r.source_id == source_id, r.deleted_at.is_(None), or_(waits, r.undecided & r.left_out.is_(None)))
     columns = (r.id, r.user_id, r.connection_type, records.IN_USE, r.version)
     return [LooseRecord(*row) for row in connection.execute(select(*columns).where(*where).order_by(r.id))]
 
@@ -155,10 +168,15 @@ def leave_out(connection: Connection, source_id: str, user_ids: Sequence[str]) -
         connection.execute(update(t.record).where(*where).values(left_out=HANDED_OVER))
 
 
-def take_back(connection: Connection, source_id: str) -> None:
-    """Let all records of a source count again that were handed over."""
+def take_back(connection: Connection, source_id: str, now: Instant) -> None:
+    """Let all records of a source count again that were handed over.
+
+    Those of inbound SCIM are marked, because the source may have changed them in the meantime.
+    """
     r = t.record.c
     where = (r.source_id == source_id, r.left_out == HANDED_OVER)
+    sent = select(r.id).where(*where, r.connection_type == INBOUND_SCIM, r.deleted_at.is_(None))
+    received.mark_selected(connection, source_id, sent, now)
     connection.execute(update(t.record).where(*where).values(left_out=None))
 
 
