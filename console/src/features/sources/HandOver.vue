@@ -2,9 +2,9 @@
 // Hands the users of a source over to another one: the impact list first, a pilot group or everyone, and a
 // way back.
 import { useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
+import { computed, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import { useAttempts } from '../../app/actions'
+import { useConfirmation } from '../../app/confirmation'
 import BusyButton from '../../components/BusyButton.vue'
 import ChangePreview from '../../components/ChangePreview.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
@@ -18,12 +18,6 @@ const emit = defineEmits<{ done: [] }>()
 const params = { path: { key: props.source.key } }
 const to = ref<string | null>(null)
 const group = ref('')
-const typed = ref('')
-const { wrong, busy, attempt } = useAttempts()
-watch(open, () => {
-  typed.value = ''
-  wrong.value = null
-})
 const sources = useQuery({
   queryKey: ['sources', 'to-choose'],
   enabled: computed(() => open.value),
@@ -35,13 +29,18 @@ const choices = computed(() =>
     .map((each) => ({ title: each.label, value: each.key })),
 )
 const wish = computed(() => ({ to: to.value ?? '', group: group.value.trim() || null }))
-const impact = useQuery({
-  queryKey: computed(() => ['sources', props.source.key, 'hand-over', 'preview', wish.value]),
-  enabled: computed(() => open.value && Boolean(to.value)),
-  retry: false,
-  staleTime: 0,
-  queryFn: () => answered(api.POST('/api/v1/sources/{key}/hand-over/preview', { params, body: wish.value })),
-})
+const {
+  typed,
+  wrong,
+  busy,
+  attempt,
+  effects: impact,
+} = useConfirmation(
+  open,
+  () => ['sources', props.source.key, 'hand-over', 'preview', wish.value],
+  () => answered(api.POST('/api/v1/sources/{key}/hand-over/preview', { params, body: wish.value })),
+  () => Boolean(to.value),
+)
 async function carry(): Promise<void> {
   const body = { ...wish.value, confirm: typed.value }
   if (await attempt(() => answered(api.POST('/api/v1/sources/{key}/hand-over', { params, body })))) {

@@ -1,9 +1,7 @@
 <script setup lang="ts">
 // Retires a source with a preview and its typed label, or restores a retired one.
-import { useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import { useAttempts } from '../../app/actions'
+import { useConfirmation } from '../../app/confirmation'
 import BusyButton from '../../components/BusyButton.vue'
 import ChangePreview from '../../components/ChangePreview.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
@@ -14,19 +12,11 @@ const props = defineProps<{ source: Schemas['Source'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
 const params = { path: { key: props.source.key } }
-const typed = ref('')
-const { wrong, busy, attempt } = useAttempts()
-watch(open, () => {
-  typed.value = ''
-  wrong.value = null
-})
-const effects = useQuery({
-  queryKey: ['sources', props.source.key, 'retire'],
-  enabled: computed(() => open.value),
-  retry: false,
-  staleTime: 0,
-  queryFn: () => answered(api.POST('/api/v1/sources/{key}/retire/preview', { params })),
-})
+const { typed, wrong, busy, attempt, effects } = useConfirmation(
+  open,
+  () => ['sources', props.source.key, 'retire'],
+  () => answered(api.POST('/api/v1/sources/{key}/retire/preview', { params })),
+)
 async function retire(): Promise<void> {
   const body = { confirm: typed.value }
   if (await attempt(() => answered(api.POST('/api/v1/sources/{key}/retire', { params, body })))) {

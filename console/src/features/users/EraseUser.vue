@@ -1,28 +1,18 @@
 <script setup lang="ts">
 // Erases a user who has left, after a preview and the typed name.
-import { useQuery } from '@tanstack/vue-query'
-import { computed, ref, watch } from 'vue'
 import { answered, api } from '../../api/client'
-import { useAttempts } from '../../app/actions'
+import { useConfirmation } from '../../app/confirmation'
 import FormDialog from '../../components/FormDialog.vue'
 
 const props = defineProps<{ user: { id: string; display_name: string } }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
 const params = { path: { user: props.user.id } }
-const typed = ref('')
-const { wrong, busy, attempt } = useAttempts()
-watch(open, () => {
-  typed.value = ''
-  wrong.value = null
-})
-const effects = useQuery({
-  queryKey: ['users', props.user.id, 'erase'],
-  enabled: computed(() => open.value),
-  retry: false,
-  staleTime: 0,
-  queryFn: () => answered(api.POST('/api/v1/users/{user}/erase/preview', { params })),
-})
+const { typed, wrong, busy, attempt, effects } = useConfirmation(
+  open,
+  () => ['users', props.user.id, 'erase'],
+  () => answered(api.POST('/api/v1/users/{user}/erase/preview', { params })),
+)
 async function erase(): Promise<void> {
   const body = { confirm: typed.value }
   if (await attempt(() => answered(api.POST('/api/v1/users/{user}/erase', { params, body })))) {
