@@ -86,7 +86,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: Mapping[str, Any]) 
     with ctx.database.writing() as connection:
         source = pushing_source(connection, key)
         before, after = policy_of(source), wanted(connection, source, given)
-        _check_pilot(after, source.scim_status)
+        check_pilot(after, source.scim_status)
         changed = {
             name: value for name, value in after.document().items() if before.document()[name] != value
         }
@@ -124,7 +124,7 @@ def set_status(
         source = pushing_source(connection, key)
         if status != DISABLED or at is not None:
             check_not_retired(source)
-        _check_pilot(policy_of(source), status)
+        check_pilot(policy_of(source), status)
         _write_status(connection, source, status, at, now)
         details = {"key": key, "before": source.scim_status, "after": status, "enabled_from": at}
         event = AuditEvent("changed status of inbound SCIM", "source", source.id, details=details)
@@ -162,7 +162,12 @@ def check_status(status: str) -> None:
         )
 
 
-def _check_pilot(policy: SourcePolicy, status: str) -> None:
+def check_pilot(policy: SourcePolicy, status: str) -> None:
+    """Check that a policy has a pilot group if its status needs one.
+
+    Raises:
+        InvalidInput.
+    """
     if status == PILOT and not policy.pilot:
         raise InvalidInput(
             "The pilot group is missing.", "Set `pilot` of the source policy to a group first.", "pilot"

@@ -14,7 +14,6 @@ from dravo.core.identity.policy_reading import read_policy
 from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN
 from dravo.core.identity.source_policy import SourcePolicy
 from dravo.core.instants import Instant
-from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.context import AppContext
 from dravo.services.imports import config as import_config
 from dravo.services.ingest.inbound.matching import owned_domains
@@ -232,54 +231,12 @@ def set_status(
 def _set_import_status(ctx: AppContext, caller: Caller, key: str, wish: StatusChange) -> None:
     with ctx.database.reading() as connection:
         source, reading = source_policies.import_of(connection, key)
-        pilot = source_policies.import_policy(source, reading.kind).pilot
-    if wish.status == PILOT and not pilot:
-        raise InvalidInput(
-            "The pilot group is missing.", "Set `pilot` of the source policy to a group first.", "pilot"
-        )
+        policy = source_policies.import_policy(source, reading.kind)
+    inbound.check_pilot(policy, wish.status)
     given: dict[str, Any] = {"enabled": wish.status != DISABLED}
     if wish.enabled_from:
         given["enabled_from"] = wish.enabled_from
-    if wish.status == ENABLED and pilot:
+    if wish.status == ENABLED and policy.pilot:
         # Without a pilot group, the import changes everyone.
         given["policy"] = {"pilot": ""}
     import_config.change(ctx, caller, key, given)
-
-
-def preview_status(
-    ctx: AppContext, caller: Caller, key: str, connection_type: str, status: str
-) -> ChangeEffects:
-    """Return the effects of another status; nothing is changed.
-
-    Raises:
-        NotFound, InvalidInput; JobStopped: if the operator stops it.
-    """
-    from dravo.services.policies import preview
-
-    check_type(connection_type)
-    inbound.check_status(status)
-    if connection_type == SIGN_IN:
-        return rollout.preview_status(ctx, caller, key, status)
-    effects = ChangeEffects()
-    if connection_type == IMPORT:
-        one(ctx, key, IMPORT)
-        effects.add(
-            "Import runs become previews and change nothing."
-            if status == DISABLED
-            else "The next import run applies what it finds. Start a preview run to see it first."
-        )
-        return effects
-    found = preview.try_policy(ctx, key, INBOUND_SCIM, {}, status)
-    if status == DISABLED:
-        effects.add("Dravo stores what the source sends and changes nothing. Access and accounts stay.")
-    for number, text in (
-        (found.joins, "is created or linked|are created or linked"),
-        (found.changed, "changes|change"),
-        (found.leaves, "leaves|leave"),
-        (found.waits, "has a change that waits|have changes that wait"),
-        (found.outside, "stays outside|stay outside"),
-    ):
-        if number:
-            singular, plural = text.split("|")
-            effects.add(f"{count(number, 'user', 'users')} {singular if number == 1 else plural}.")
-    return effects

@@ -12,6 +12,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.identity.acceptance import (
+    DISABLED,
     InboundPolicy,
     ReceivedGroup,
     Standing,
@@ -20,16 +21,19 @@ from dravo.core.identity.acceptance import (
     standing,
 )
 from dravo.core.identity.matching import Binding
-from dravo.core.identity.records import INBOUND_SCIM, changes, searchable
+from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN, changes, searchable
 from dravo.core.identity.source_policy import EVERY, Refused, SourcePolicy
 from dravo.protocols.directory.reader import is_made
 from dravo.services import jobs
+from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.context import AppContext
 from dravo.services.imports.config import MOST_GROUPS
 from dravo.services.ingest.inbound.matching import Matcher, match_with, owned_domains
 from dravo.services.policies import inbound as inbound_policies
 from dravo.services.policies import policies
 from dravo.services.results import ChangedAttribute, pairs
+from dravo.services.security.permissions import Caller
+from dravo.services.sign_in.settings import rollout
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import groups as imported_groups
 from dravo.store.imports import records as imported_records
@@ -150,7 +154,9 @@ def try_policy(
             listed = inbound_policies.groups_accepted(connection, source, after)
         found.groups = [PolicyPreviewGroup(*each) for each in listed[:MOST_GROUPS]]
         found.member_of = [
-            group.name for group in received_of(ctx, source) if asks and chosen.takes(group.name, *group.ids)
+            group.name
+            for group in _received_groups(ctx, source)
+            if asks and chosen.takes(group.name, *group.ids)
         ]
         return found
     _try_reported(ctx, source, policy, connection_type, total, found)
@@ -162,6 +168,42 @@ def try_policy(
         ]
         found.member_of = [row.display_name for row in rows if asks and chosen.takes(*_names(row))]
     return found
+
+
+def preview_status(
+    ctx: AppContext, caller: Caller, key: str, connection_type: str, status: str
+) -> ChangeEffects:
+    """Return the effects of another status; nothing is changed.
+
+    Raises:
+        NotFound, InvalidInput; JobStopped: if the operator stops it.
+    """
+    policies.check_type(connection_type)
+    inbound_policies.check_status(status)
+    if connection_type == SIGN_IN:
+        return rollout.preview_status(ctx, caller, key, status)
+    effects = ChangeEffects()
+    if connection_type == IMPORT:
+        policies.one(ctx, key, IMPORT)
+        effects.add(
+            "Import runs become previews and change nothing."
+            if status == DISABLED
+            else "The next import run applies what it finds. Start a preview run to see it first."
+        )
+        return effects
+    found = try_policy(ctx, key, INBOUND_SCIM, {}, status)
+    if status == DISABLED:
+        effects.add("Dravo stores what the source sends and changes nothing. Access and accounts stay.")
+    for number, one, several in (
+        (found.joins, "user is created or linked", "users are created or linked"),
+        (found.changed, "user changes", "users change"),
+        (found.leaves, "user leaves", "users leave"),
+        (found.waits, "user has a change that waits", "users have changes that wait"),
+        (found.outside, "user stays outside", "users stay outside"),
+    ):
+        if number:
+            effects.add(f"{count(number, one, several)}.")
+    return effects
 
 
 def _try_conflicts(
@@ -278,7 +320,7 @@ def _names(row: ImportedGroup) -> tuple[str, ...]:
     return row.display_name, row.native_id, row.reference or ""
 
 
-def received_of(ctx: AppContext, source: Source) -> list[ReceivedGroup]:
+def _received_groups(ctx: AppContext, source: Source) -> list[ReceivedGroup]:
     """Return the groups that a source sent through inbound SCIM."""
     with ctx.database.reading() as connection:
         rows = received_groups.groups_of_source(connection, source.id)

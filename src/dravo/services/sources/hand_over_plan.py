@@ -290,15 +290,19 @@ def impact(connection: Connection, plan: HandOverPlan) -> HandOverImpact:
     """Return the impact list of a plan."""
     effects = ChangeEffects()
     texts = {
-        MATCHED: "user is reported by both sources|users are reported by both sources",
-        LINKED: "user is linked to a record of the new source|users are linked to records of the new source",
-        UNMATCHED: "user has no record there and leaves|users have no record there and leave",
-        UNCLEAR: "user matches several records; decide this first"
-        "|users match several records; decide these first",
+        MATCHED: ("user is reported by both sources", "users are reported by both sources"),
+        LINKED: (
+            "user is linked to a record of the new source",
+            "users are linked to records of the new source",
+        ),
+        UNMATCHED: ("user has no record there and leaves", "users have no record there and leave"),
+        UNCLEAR: (
+            "user matches several records; decide this first",
+            "users match several records; decide these first",
+        ),
     }
-    for outcome, text in texts.items():
+    for outcome, (one, several) in texts.items():
         if number := plan.number(outcome):
-            one, several = text.split("|")
             effects.add(f"{count(number, one, several)}.")
     _add_settings(connection, plan, effects)
     effects.access = shown(connection, planned_change(plan))

@@ -6,7 +6,7 @@ with which values. Both steps can be repeated: the result depends only on what i
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import structlog
@@ -14,9 +14,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError, StalePreview
-from dravo.core.identity.acceptance import (
-    Standing,
-)
+from dravo.core.identity.acceptance import Standing
 from dravo.core.instants import Instant
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.services.ingest.inbound import scim_conflicts
@@ -116,7 +114,7 @@ class PolicyApplication:
         source_id: str,
         record_ids: Sequence[str],
         manner: IngestOptions = DEFAULT_OPTIONS,
-        traced: Any = None,
+        traced: Callable[[Sequence[RecordPlan], ConfigSnapshot], IngestChange] | None = None,
     ) -> None:
         waiting = list(record_ids)
         for remaining in range(TRIES * max(1, len(waiting)), 0, -1):

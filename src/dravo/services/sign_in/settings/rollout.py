@@ -232,9 +232,10 @@ def _preview_idle(
         effects.add(f"Nobody signed in within {count(days, 'day', 'days')}, so nobody becomes inactive.")
         return
     idle = sign_in_users.idle_records(connection, source_id, before, MOST_IDLE)
+    at_least = "At least " if len(idle) == MOST_IDLE else ""
     effects.add(
-        f"{count(len(idle), 'user becomes', 'users become')} inactive, unless other sources report them as "
-        "active. The next sign-in activates a user again."
+        f"{at_least}{count(len(idle), 'user becomes', 'users become')} inactive, unless other sources report "
+        "them as active. The next sign-in activates a user again."
     )
     ids = {each.id for each in idle}
 

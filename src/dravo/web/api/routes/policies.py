@@ -101,7 +101,7 @@ def preview_policy_status(path: PolicyPath, body: PolicyStatusRequest) -> Previe
     Returns how many users would be created, change, leave and wait. Changes nothing.
     """
     ctx = app_context()
-    return policies.preview_status(ctx, caller(), path.key, path.connection_type, body.status).shown()
+    return preview.preview_status(ctx, caller(), path.key, path.connection_type, body.status).shown()
 
 
 @routes.get("/sources/<key>/left-out", responses=responses("sources.policies.PageOfRecordStandings"))
