@@ -75,6 +75,8 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     page.get_by_role("button", name="Edit", exact=True).click()
     dialog = page.get_by_role("dialog")
     expect(dialog.get_by_label("User name")).to_have_value(name)
+    # The dialog grows when its preview arrives, and would move away from under the click.
+    expect(dialog.get_by_role("button", name="Save", exact=True)).to_be_enabled()
     dialog.get_by_label("Active").uncheck()
     expect(dialog).to_contain_text("1 lose")
     dialog.get_by_label("Active").check()
