@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.browser.conftest import check_accessible, find_and_choose
 from tests.harness import Running, eventually
@@ -39,11 +40,18 @@ def test_a_review_is_begun_and_decided_row_by_row(
     expect(page.get_by_role("heading", name=label)).to_be_visible()
     page.get_by_label(f"Select Ada {source}").check()
     page.get_by_label("Note on the decision").fill("still here")
+    late: list[Route] = []
+    progress = re.compile(r"/api/v1/reviews/[^/?]+$")
+    page.route(progress, lambda route: late.append(route))
     page.get_by_role("button", name="Confirm 1").click()
     row = page.get_by_role("row").filter(has_text=f"Ada {source}")
     expect(row).to_contain_text("confirmed")
     expect(row).to_contain_text("still here")
+    # A row that is selected while the progress still loads stays selected.
     page.get_by_label(f"Select Bob {source}").check()
+    with page.expect_response(progress):
+        late[-1].continue_()
+    page.unroute(progress)
     page.get_by_role("button", name="Remove 1").click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")

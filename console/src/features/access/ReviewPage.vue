@@ -85,9 +85,8 @@ function done(): void {
   note.value = ''
   changed.value++
 }
-async function confirm(): Promise<void> {
-  if (await attempt(() => decide('confirmed'))) done()
-}
+// Clears the selection before the rows load again, so that it does not clear what is selected meanwhile.
+const confirm = () => attempt(() => decide('confirmed').then(done))
 const taking = ref(false)
 const wanted = computed(() =>
   chosen.value.length ? { rows: chosen.value, application: application.value ?? '' } : null,

@@ -55,11 +55,11 @@ async function keep(): Promise<void> {
     secret: secret.value || null,
     schedule: props.reading ? schedule.value.trim() : null,
   }
-  const request = () => answered(api.PUT('/api/v1/sources/{key}/import', { params: { path }, body }))
-  if (!(await attempt(request))) return
-  secret.value = ''
-  await queries.invalidateQueries()
-  await tryIt(true)
+  const saved = await attempt(async () => {
+    await answered(api.PUT('/api/v1/sources/{key}/import', { params: { path }, body }))
+    secret.value = ''
+  })
+  if (saved) await tryIt(true)
 }
 async function upload(files: File | File[] | null): Promise<void> {
   for (const file of [files ?? []].flat()) {
