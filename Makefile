@@ -4,8 +4,8 @@ PYTHON ?= python3.11
 # Compiled modules are kept: without them every process of the service compiles all of its source again.
 unexport PYTHONDONTWRITEBYTECODE
 BIN := .venv/bin
-# In memory where that is possible. Workers take tests from each other at the end.
-PYTEST = TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 2 --dist worksteal
+# In memory where that is possible. Three workers on two cores, because each waits now and then. Workers take tests from each other at the end.
+PYTEST = TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 3 --dist worksteal
 CONSOLE := src/dravo/web/console/built/index.html
 SOURCES := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
 
