@@ -14,7 +14,7 @@ from typing import Any
 
 from dravo.cli.main import make_parser
 from dravo.protocols.directory.connectors import KINDS, fields_of
-from dravo.services.sign_in.settings.settings import MailSettings, OidcSettings, SamlSettings
+from dravo.services.sign_in.settings.models import MailSettings, OidcSettings, SamlSettings
 from dravo.web.api.descriptions import FIELDS
 
 ROOT = Path(__file__).parents[1]

@@ -211,6 +211,14 @@ def moment(text: str | None, *, seconds: bool = False) -> str:
     return f"{text[:10]} {text[11 : 19 if seconds else 16]}" if text else "-"
 
 
+def show_steps(steps: Iterable[Any]) -> None:
+    """Print the steps of a check: outcome, name, message, and the hint below."""
+    for step in steps:
+        print(f"{step['outcome']:<9} {step['name']:<22} {step['message']}")
+        if step["hint"]:
+            print(f"{'':<32} {step['hint']}")
+
+
 def read_json(file: str) -> Any:
     """Return the content of a JSON file; "-" is standard input.
 

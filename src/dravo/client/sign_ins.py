@@ -21,8 +21,8 @@ class SignIns(Noun):
 
         Args:
             given: `protocol=` "saml", "oidc" or "email_code" (the first time), `serves=` "users", "operators"
-                or "both", `settings=`, `secret=`, `policy=`, `metadata=` (its text), `fields=` ({"entity_id",
-                "sign_in", "sign_out", "certificates"}), `look=` (fetch the metadata now).
+                or "both", `settings=`, `secret=`, `policy=`, `metadata=` (its text), `fields=` (single values
+                in place of metadata, as in the API), `look=` (fetch the metadata now).
         """
         return cast(t.SignIn, self._call("PUT", self._at(key), body=given))
 
@@ -52,9 +52,24 @@ class SignIns(Noun):
         """Accept the certificates in the current metadata of the provider."""
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/certificates"))
 
-    def change_keys(self, key: str, what: str) -> t.SignIn:
-        """Rotate our key without a gap: "next" creates a key, "use" signs with it."""
-        return cast(t.SignIn, self._call("POST", f"{self._at(key)}/keys", body={"what": what}))
+    def change_keys(self, key: str, what: str, private_key: str = "", certificate: str = "") -> t.SignIn:
+        """Rotate our key without a gap: "next" creates one, "upload" takes yours (PEM), "use" activates it."""
+        body = {"what": what, "private_key": private_key, "certificate": certificate}
+        return cast(t.SignIn, self._call("POST", f"{self._at(key)}/keys", body=body))
+
+    def check(self, key: str, **given: Any) -> t.SignInCheck:
+        """Test sign-in settings against the provider before they are saved; `given` as in `change`."""
+        return cast(t.SignInCheck, self._call("POST", f"{self._at(key)}/check", body=given))
+
+    def change_protocol(self, key: str, protocol: str, *, confirm: str | None = None) -> t.SignIn:
+        """Change the protocol of a disabled sign-in; `confirm` is the label of the source."""
+        body = {"protocol": protocol, "confirm": confirm}
+        return cast(t.SignIn, self._call("POST", f"{self._at(key)}/protocol", body=body))
+
+    def preview_protocol(self, key: str, protocol: str) -> t.ChangeEffects:
+        """Return what another protocol would keep and delete."""
+        path = f"{self._at(key)}/protocol/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body={"protocol": protocol}))
 
     def create_sign_in_test(
         self, key: str, user: str, *, mode: str = "observe", minutes: int = 30

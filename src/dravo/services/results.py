@@ -21,6 +21,16 @@ class SampleAttribute:
     values: list[str]
 
 
+@dataclass(frozen=True)
+class CheckStep:
+    """A step of a check: "ok", "failed", "warning" or "skipped", with a sentence and a hint."""
+
+    name: str
+    outcome: str
+    message: str
+    hint: str
+
+
 @dataclass
 class ChangedAttribute:
     """An attribute before and after."""

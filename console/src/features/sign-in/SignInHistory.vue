@@ -5,6 +5,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
+import { save as saveFile } from '../../app/files'
 import { useAddressFilter, useWords } from '../../app/addressFilters'
 import { useMay } from '../../app/session'
 import EmptyState from '../../components/EmptyState.vue'
@@ -59,11 +60,7 @@ function expect(trace: Schemas['SignInTrace']): void {
 }
 /** Downloads the trace. */
 function save(trace: Schemas['SignInTrace']): void {
-  const address = URL.createObjectURL(
-    new Blob([JSON.stringify(trace, null, 2)], { type: 'application/json' }),
-  )
-  Object.assign(document.createElement('a'), { href: address, download: `sign-in-${trace.id}.json` }).click()
-  URL.revokeObjectURL(address)
+  saveFile(`sign-in-${trace.id}.json`, JSON.stringify(trace, null, 2), 'application/json')
 }
 </script>
 

@@ -2,6 +2,7 @@
 // The setup checklist of inbound SCIM: values for the provider, and what traffic has confirmed.
 import { mdiAlertOutline, mdiFileDownloadOutline } from '@mdi/js'
 import type { Schemas } from '../../api/client'
+import { save as saveFile } from '../../app/files'
 import ChecklistStatus from '../../components/ChecklistStatus.vue'
 import ChecklistValues from '../../components/ChecklistValues.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
@@ -10,13 +11,7 @@ const props = defineProps<{ checklist: Schemas['SetupChecklist'] }>()
 
 /** Downloads the checklist, to send to the administrator of the provider. */
 function save(): void {
-  const address = URL.createObjectURL(new Blob([props.checklist.text], { type: 'text/plain' }))
-  const link = Object.assign(document.createElement('a'), {
-    href: address,
-    download: `${props.checklist.source.key}-scim-checklist.txt`,
-  })
-  link.click()
-  URL.revokeObjectURL(address)
+  saveFile(`${props.checklist.source.key}-scim-checklist.txt`, props.checklist.text, 'text/plain')
 }
 </script>
 

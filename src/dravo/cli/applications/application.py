@@ -18,6 +18,7 @@ from dravo.cli.output import (
     read_text,
     show_json,
     show_list,
+    show_steps,
 )
 from dravo.client import Dravo
 
@@ -258,10 +259,7 @@ def _test_connection(given: argparse.Namespace, dravo: Dravo) -> int:
     if given.json:
         show_json(result)
     else:
-        for step in result["steps"]:
-            print(f"{step['outcome']:<10} {step['name']:<12} {step['message']}")
-            if step["hint"]:
-                print(f"{'':<23} {step['hint']}")
+        show_steps(result["steps"])
     return 0 if result["ok"] else FAILED
 
 

@@ -23,8 +23,6 @@ from dravo.cli.output import (
 from dravo.client import Dravo
 from dravo.client.types import ImportRun
 
-MARKS = {"ok": "x", "warning": "!", "failed": "-", "skipped": " "}
-
 
 def add_verbs_about_runs(verbs: Any) -> None:
     """Add the commands for runs and conflicts to those of sources."""

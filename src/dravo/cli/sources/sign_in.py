@@ -16,6 +16,7 @@ from dravo.cli.output import (
     show_list,
     table,
 )
+from dravo.cli.sources import sign_in_keys
 from dravo.cli.sources.sign_in_settings import declare_set, show_settings
 from dravo.client import Dravo
 
@@ -26,6 +27,7 @@ def add_commands(nouns: Any) -> None:
     _declare_show(verbs)
     _declare_checklist(verbs)
     declare_set(verbs)
+    sign_in_keys.declare(verbs)
     _declare_policy(verbs)
     _declare_status(verbs)
     _declare_test(verbs)

@@ -1,4 +1,4 @@
-"""`dravo sign-in set`, and how sign-in settings are shown."""
+"""`dravo sign-in set | check`, and how sign-in settings are shown."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import argparse
 from typing import Any
 
 from dravo.cli.access.assignment import show_effects
+from dravo.cli.errors import FAILED
 from dravo.cli.output import (
     UsageError,
     command,
@@ -14,6 +15,7 @@ from dravo.cli.output import (
     read_secret,
     read_text,
     show_json,
+    show_steps,
     table,
 )
 from dravo.client import Dravo
@@ -27,6 +29,7 @@ _TEXTS = {
     "subject_claim": "claim that identifies a user (default: NameID, or sub)",
     "authn_context": "required authentication contexts (AuthnContextClassRef or acr), with blanks between "
     "them; '' accepts all",
+    "logout_url": "logout URL of the provider, if it publishes none or another one; '' for the published one",
     "pilot": "pilot group: only its members can sign in while the status is pilot",
     "support_contact": "support contact for refused users (default: the organization setting)",
     "new_user_group": "emailed code: group for new users",
@@ -48,6 +51,7 @@ _SWITCHES = {
     "default no)",
     "import_groups": "read group memberships from claims (yes or no, default yes)",
     "refresh": "refresh the user from the directory at each sign-in (yes or no, default no)",
+    "single_logout": "sign users out at the provider too (yes or no, default yes)",
     "force_authn": "force authentication at each sign-in (yes or no, default no)",
     "userinfo": "OpenID Connect: request claims from the UserInfo endpoint (yes or no, default yes)",
     "private_key_jwt": "OpenID Connect: authenticate with a private key instead of a secret (yes or "
@@ -55,8 +59,17 @@ _SWITCHES = {
 }
 
 
+# Values of an OpenID provider, entered one by one.
+_ENDPOINTS = {
+    "authorization_endpoint": "OpenID Connect: authorization endpoint, if the provider has no discovery",
+    "token_endpoint": "OpenID Connect: token endpoint, if the provider has no discovery",
+    "userinfo_endpoint": "OpenID Connect: UserInfo endpoint, if the provider has no discovery",
+    "jwks_uri": "OpenID Connect: URL of the provider's keys, if the provider has no discovery",
+}
+
+
 def declare_set(verbs: Any) -> None:
-    """Add the command to those of sign-in."""
+    """Add the commands to those of sign-in."""
     parser = command(
         verbs,
         "set",
@@ -71,11 +84,28 @@ def declare_set(verbs: Any) -> None:
             "--client-id dravo --ask-secret",
         ],
     )
+    _add_options(parser)
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser = command(
+        verbs,
+        "check",
+        _check,
+        "test sign-in settings against the provider before you save them; omitted options have their saved "
+        "value",
+        [
+            "dravo sign-in check partners",
+            "dravo sign-in check partners --issuer https://id.rootworks.example --client-id dravo --ask-secret",
+        ],
+    )
+    _add_options(parser)
+
+
+def _add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("source", help="key of the source")
     parser.add_argument(
         "--protocol",
         choices=("saml", "oidc", "email_code"),
-        help="protocol; email_code is an emailed code (cannot be changed later)",
+        help="protocol of a new sign-in; email_code is an emailed code",
     )
     parser.add_argument(
         "--serves",
@@ -89,6 +119,18 @@ def declare_set(verbs: Any) -> None:
     parser.add_argument("--entity-id", help="of the provider, if it has no metadata")
     parser.add_argument("--address", help="single sign-on URL, if the provider has no metadata")
     parser.add_argument("--certificate", metavar="FILE", help="of the provider, if it has no metadata")
+    for name, explained in _ENDPOINTS.items():
+        parser.add_argument(f"--{name.replace('_', '-')}", metavar="URL", help=explained)
+    parser.add_argument(
+        "--jwks",
+        metavar="FILE",
+        help="OpenID Connect: file with the provider's keys (JWK set), in place of a URL",
+    )
+    parser.add_argument(
+        "--request-binding",
+        choices=("any", "redirect", "post"),
+        help="SAML: binding of requests (default any: redirect where the provider offers it)",
+    )
     parser.add_argument(
         "--ca", metavar="FILE", help="PEM file of the provider's own CA, to fetch its metadata and keys"
     )
@@ -102,7 +144,6 @@ def declare_set(verbs: Any) -> None:
         parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="N", help=explained)
     for name, explained in _SWITCHES.items():
         parser.add_argument(f"--{name.replace('_', '-')}", choices=("yes", "no"), help=explained)
-    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
 
 def show_settings(given: argparse.Namespace, found: Any) -> None:
@@ -140,13 +181,16 @@ def show_settings(given: argparse.Namespace, found: Any) -> None:
     )
 
 
-def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+def _wish(given: argparse.Namespace) -> dict[str, Any]:
+    """Return the settings that the options ask for."""
     settings: dict[str, Any] = {
         name: getattr(given, name) for name in (*_TEXTS, *_NUMBERS) if getattr(given, name) is not None
     }
     settings |= {
         name: getattr(given, name) == "yes" for name in _SWITCHES if getattr(given, name) is not None
     }
+    if given.request_binding is not None:
+        settings["request_binding"] = "" if given.request_binding == "any" else given.request_binding
     if given.ca is not None:
         settings["ca"] = read_text(given.ca) if given.ca else ""
     wish: dict[str, Any] = {
@@ -160,15 +204,32 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.policy:
         wish["policy"] = read_json(given.policy)
     fields = {"entity_id": given.entity_id, "sign_in": given.address}
-    if given.certificate:
-        fields["certificates"] = read_text(given.certificate)
+    fields |= {name: getattr(given, name) for name in _ENDPOINTS}
+    for name, path in (("certificates", given.certificate), ("jwks", given.jwks)):
+        if path is not None:
+            fields[name] = read_text(path) if path else ""
     if any(value is not None for value in fields.values()):
-        wish["fields"] = fields
+        wish["fields"] = {name: value for name, value in fields.items() if value is not None}
     if given.ask_secret:
         wish["secret"] = read_secret("Client secret: ")
+    return wish
+
+
+def _set(given: argparse.Namespace, dravo: Dravo) -> None:
+    wish = _wish(given)
     if not any(value for value in wish.values()):
         raise UsageError("No setting given. See 'dravo sign-in set --help' for all settings.")
     if given.preview:
         show_effects(given, dravo.sign_ins.preview(given.source, **wish))
         return
     show_settings(given, dravo.sign_ins.change(given.source, **wish))
+
+
+def _check(given: argparse.Namespace, dravo: Dravo) -> int | None:
+    found = dravo.sign_ins.check(given.source, **_wish(given))
+    if given.json:
+        show_json(found)
+    else:
+        show_steps(found["steps"])
+        print("Nothing was saved.")
+    return None if found["ok"] else FAILED

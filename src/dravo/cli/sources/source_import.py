@@ -16,9 +16,10 @@ from dravo.cli.output import (
     read_json,
     read_text,
     show_json,
+    show_steps,
     table,
 )
-from dravo.cli.sources.import_runs import MARKS, add_verbs_about_runs, follow, show_run
+from dravo.cli.sources.import_runs import add_verbs_about_runs, follow, show_run
 from dravo.client import Dravo
 
 _TYPES = {"switch": "yes or no", "lines": "PEM text, or @FILE", "text": "text"}
@@ -230,10 +231,7 @@ def _check_import(given: argparse.Namespace, dravo: Dravo) -> None:
     if given.json:
         show_json(found)
     else:
-        for step in found["steps"]:
-            print(f"[{MARKS.get(step['outcome'], ' ')}] {step['name']:<22} {step['message']}")
-            if step["hint"]:
-                print(f"    {'':<22} {step['hint']}")
+        show_steps(found["steps"])
         if found["sample"]:
             print("\nResult of the source policy for the first records:\n")
             columns = {

@@ -37,7 +37,7 @@ def address_of(issuer: str) -> str:
     Raises:
         InvalidInput: for another address.
     """
-    return _checked(repair_issuer(issuer), "issuer") + WELL_KNOWN
+    return check_endpoint(repair_issuer(issuer), "issuer") + WELL_KNOWN
 
 
 def repair_issuer(text: str) -> str:
@@ -96,10 +96,15 @@ def _texts(document: Mapping[str, Any], name: str, otherwise: tuple[str, ...]) -
 
 
 def _address(document: Mapping[str, Any], name: str) -> str:
-    return _checked(str(document.get(name) or ""), name)
+    return check_endpoint(str(document.get(name) or ""), name)
 
 
-def _checked(address: str, name: str) -> str:
+def check_endpoint(address: str, name: str) -> str:
+    """Return the address of an endpoint.
+
+    Raises:
+        InvalidInput: unless it is a complete URL with HTTPS, or of this machine.
+    """
     try:
         parts = urlsplit(address)
         host = parts.hostname or ""

@@ -30,6 +30,7 @@ from dravo.store import clock, groups, memberships, recompute_marks
 from dravo.store.ids import new_id
 from dravo.store.imports import groups as imported_groups
 from dravo.store.received import members
+from dravo.store.sign_in import former_records
 from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sign_in.users import KnownGroup, SignInRecord
 from dravo.store.snapshots import users as user_snapshots
@@ -144,15 +145,19 @@ class JitProvisioner:
             record = self._record(connection)
             user_id = record.user_id if record is not None else next(iter(users.after), None)
             before = _as_signed_in(self._before(connection, users, user_id), record)
+            former = former_records.of_user(connection, self.source.id, user_id) if user_id else None
+            if former is not None:
+                before = replace(before, records=tuple(x for x in before.records if x.id != former))
             catalogue = self.ctx.catalogue.get(connection)
             told = self._told()
             chosen = self._chosen(connection, catalogue, told or ())
             after = before
             if told is not None:
                 wanted = [each["group"]["id"] for each in chosen if each["group"] and each["group"]["id"]]
+                present = record.id if record is not None else former
                 listed = (
-                    [group_id for group_id, _ in groups.groups_of_record(connection, record.id)]
-                    if record is not None
+                    [group_id for group_id, _ in groups.groups_of_record(connection, present)]
+                    if present is not None
                     else []
                 )
                 after = with_groups(
@@ -189,6 +194,9 @@ class JitProvisioner:
             held = _held(connection, record.user_id)
         with self.ctx.database.writing() as connection:
             catalogue = self.ctx.catalogue.get(connection)
+            if former := former_records.of_user(connection, self.source.id, record.user_id):
+                former_records.replace(connection, former, record.id, now)
+                recompute_marks.mark_users(connection, [record.user_id], now)
             chosen = self._chosen(connection, catalogue, told or ())
             if told is not None:
                 self._list(connection, catalogue, record, chosen, now)

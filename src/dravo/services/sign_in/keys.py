@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.x509.oid import NameOID
@@ -23,6 +24,8 @@ from dravo.store.sign_in import keys as stored
 
 YEARS = 5
 BITS = 3072
+# Of uploaded keys.
+LEAST_BITS = 2048
 # Time for which a provider may still encrypt for the previous key.
 KEPT_DAYS = 7
 AS_PEM = (serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
@@ -99,6 +102,75 @@ def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> 
         "created_at": clock.now(),
         "signs_from": signs_from,
     }
+
+
+@dataclass(frozen=True)
+class UploadedKey:
+    """A private key and its certificate, as an operator pasted them (PEM)."""
+
+    private_key: str = field(repr=False)
+    certificate: str
+
+
+def uploaded_key(ctx: AppContext, source_id: str, uploaded: UploadedKey) -> dict[str, Any]:
+    """Return the row of an uploaded key, which signs once it is activated.
+
+    Raises:
+        InvalidInput: unless it is an RSA key of at least 2,048 bits with a certificate of it that is valid.
+    """
+    key = _read_private_key(uploaded.private_key)
+    certificates = read_certificates(uploaded.certificate)
+    if len(certificates) != 1:
+        raise InvalidInput(
+            f"The text contains {len(certificates)} certificates.",
+            "Paste the certificate of the key only, without those of its issuers.",
+            "certificate",
+        )
+    certificate = certificates[0]
+    public = x509.load_pem_x509_certificate(certificate.pem.encode()).public_key()
+    if public != key.public_key():
+        raise InvalidInput(
+            f"The certificate '{certificate.subject}' belongs to another key.",
+            "Paste the certificate that was issued for this private key.",
+            "certificate",
+        )
+    if certificate.until <= clock.now():
+        raise InvalidInput(
+            f"The certificate '{certificate.subject}' expired on {certificate.until[:10]}.",
+            "Paste a certificate that is valid.",
+            "certificate",
+        )
+    return {
+        "id": new_id(),
+        "source_id": source_id,
+        "secret": ctx.keys.encrypt(key.private_bytes(*AS_PEM).decode()),
+        "certificate": certificate.pem,
+        "created_at": clock.now(),
+        "signs_from": NOT_YET,
+    }
+
+
+def _read_private_key(pem: str) -> rsa.RSAPrivateKey:
+    hint = "Paste an RSA private key as PEM, with its BEGIN and END lines."
+    try:
+        key = serialization.load_pem_private_key(pem.strip().encode(), None)
+    except TypeError:
+        raise InvalidInput(
+            "The private key is protected by a passphrase.",
+            "Remove the passphrase, such as with `openssl pkey -in FILE`, and paste the result.",
+            "private_key",
+        ) from None
+    except (ValueError, UnsupportedAlgorithm):
+        raise InvalidInput("The private key is incomplete or invalid.", hint, "private_key") from None
+    if not isinstance(key, rsa.RSAPrivateKey):
+        raise InvalidInput("The private key is not an RSA key.", hint, "private_key")
+    if key.key_size < LEAST_BITS:
+        raise InvalidInput(
+            f"The private key has {key.key_size:,} bits.",
+            f"Use a key of at least {LEAST_BITS:,} bits.",
+            "private_key",
+        )
+    return key
 
 
 def add_next(ctx: AppContext, connection: Connection, source_id: str, row: dict[str, Any]) -> None:

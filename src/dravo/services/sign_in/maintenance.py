@@ -16,7 +16,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operators import SYSTEM
 from dravo.services.sign_in.provider_metadata import fetch_configuration, fetch_metadata
 from dravo.services.sign_in.settings.protocols import SAML
-from dravo.services.sign_in.settings.provider import saml_document
+from dravo.services.sign_in.settings.provider import BY_HAND, saml_document
 from dravo.services.sign_in.settings.settings import ENABLED
 from dravo.store import memberships, recompute_marks
 from dravo.store.sign_in import settings as sign_in_rows
@@ -101,6 +101,9 @@ def look_at_addresses(ctx: AppContext, now: Instant) -> None:
     with ctx.database.reading() as connection:
         rows = sign_in_rows.fetched_before(connection, later(now, -DAY))
     for row in rows:
+        # Values that were entered one by one stay; an unknown key is looked for when a token names it.
+        if row.provider.get("from") == BY_HAND and row.protocol != SAML:
+            continue
         if row.settings.get("metadata_url") or row.settings.get("issuer"):
             _look(ctx, row, now)
 

@@ -41,6 +41,7 @@ from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sign_in.sessions import StoredSession
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources import sources as source_rows
+from dravo.store.sources.settings import SourceSignIn
 
 IDLE_HOURS = 2
 
@@ -227,17 +228,17 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
         source = source_rows.by_id(connection, source_id)
         row = source_settings.sign_in_of(connection, source.id)
         keys = sign_in_keys.of_source(ctx, connection, source.id) if row is not None else []
-    if row is None or row.protocol == MAIL:
+    if row is None or row.protocol == MAIL or not row.settings.get("single_logout", True):
         return ""
     ours = addresses(base, source.key)
     if row.protocol == SAML:
-        at = row.provider.get("sign_out", {}).get(REDIRECT)
+        at = _logout_url(row)
         if not at or not keys:
             return ""
         identifier, relay = f"_{secrets.token_hex(20)}", secrets.token_urlsafe(8)
         header = MessageHeader(identifier, at, ours["entity_id"], clock.now())
         return sign_out_request(header, ProviderSession(*named), relay, keys[0].key)
-    at = row.provider.get("end_session")
+    at = _logout_url(row)
     if not at:
         return ""
     # RP-Initiated Logout 1.0, section 2: by the client ID, because ID tokens are not stored.
@@ -247,6 +248,16 @@ def _onward(ctx: AppContext, source_id: str, named: tuple[str, str | None, str |
         "logout_hint": named[0],
     }
     return f"{at}{'&' if '?' in at else '?'}{urlencode(query)}"
+
+
+def _logout_url(row: SourceSignIn) -> str:
+    """Return the logout URL of a provider: of the settings, else the one that the provider publishes."""
+    published = (
+        row.provider.get("sign_out", {}).get(REDIRECT)
+        if row.protocol == SAML
+        else row.provider.get("end_session")
+    )
+    return row.settings.get("logout_url") or published or ""
 
 
 def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str:
@@ -275,7 +286,7 @@ def asked_by_provider(ctx: AppContext, key: str, base: str, query: bytes) -> str
     with ctx.database.writing() as connection:
         stored.delete_of_subject(connection, source.id, asked.subject, asked.sessions)
         operator_session_rows.delete_of_subject(connection, source.id, asked.subject, asked.sessions)
-    at = row.provider.get("sign_out", {}).get(REDIRECT)
+    at = _logout_url(row)
     if not at or not keys:
         return ""
     header = MessageHeader(f"_{secrets.token_hex(20)}", at, ours["entity_id"], now)

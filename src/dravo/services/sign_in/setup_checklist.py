@@ -20,6 +20,7 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.keys import OurKey
 from dravo.services.sign_in.settings import provider as provider_settings
 from dravo.services.sign_in.settings import settings as sign_in_settings
+from dravo.services.sign_in.settings.models import with_defaults
 from dravo.services.sign_in.settings.protocols import MAIL, PROTOCOLS, SAML
 from dravo.services.sign_in.settings.provider import KnownProvider
 from dravo.services.sign_in.verification import addresses
@@ -98,7 +99,7 @@ def shown(ctx: AppContext, caller: Caller, key: str, base: str) -> SignInSetup:
         source=KeyAndLabel(source.key, source.label),
         protocol=row.protocol,
         protocol_label=PROTOCOLS[row.protocol],
-        settings=row.settings,
+        settings=with_defaults(row.protocol, row.settings),
         has_secret=bool(row.secret),
         policy=source_policies.sign_in_policy(row).document(),
         status=row.status,

@@ -187,14 +187,13 @@ class _ProviderRequest:
 def _saml_request(
     ctx: AppContext, row: SourceSignIn, ours: dict[str, str], state: str, keys: list[sign_in_keys.OurKey]
 ) -> _ProviderRequest:
-    at = row.provider["sign_in"]
-    binding = REDIRECT if REDIRECT in at else POST
+    binding, address = _endpoint(row)
     identifier = f"_{secrets.token_hex(20)}"
     signs = (
         keys[0].key if keys and (row.settings["sign_requests"] or row.provider.get("wants_signed")) else None
     )
     asked = requests.sign_in_request(
-        requests.MessageHeader(identifier, at[binding], ours["entity_id"], clock.now()),
+        requests.MessageHeader(identifier, address, ours["entity_id"], clock.now()),
         binding,
         ours["acs"],
         state,
@@ -202,6 +201,17 @@ def _saml_request(
         required_of(row),
     )
     return _ProviderRequest(asked.url, asked.form, {"request_id": identifier})
+
+
+def _endpoint(row: SourceSignIn) -> tuple[str, str]:
+    """Return the binding and the address of requests to a SAML provider.
+
+    A provider whose values were entered one by one has one address for both bindings.
+    """
+    offered = row.provider["sign_in"]
+    wanted = {"redirect": REDIRECT, "post": POST}.get(row.settings.get("request_binding", ""))
+    binding = wanted or (REDIRECT if REDIRECT in offered else POST)
+    return binding, offered.get(binding) or next(iter(offered.values()))
 
 
 def required_of(row: SourceSignIn) -> AuthnRequirements:

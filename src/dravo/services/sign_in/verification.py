@@ -342,7 +342,9 @@ def _accepted(
     """Return the claims of a token; an unknown key is looked for once more at the provider, and not again."""
     try:
         return id_tokens.accept(token, read_key_set(way.row.provider["jwks"]), expected, access_token)
-    except UnknownKey:
+    except UnknownKey as wrong:
+        if not way.row.provider["keys"]:
+            raise _unknown_key(wrong, "Enter the present keys of the provider (JWK set).") from None
         fresh = provider_metadata.fetch_keys(way.row.provider["keys"], way.row.settings.get("ca", ""))
     way.steps.note("Keys", "The token names an unknown key. Dravo fetched the keys of the provider again.")
     with ctx.database.writing() as connection:
@@ -351,10 +353,13 @@ def _accepted(
     try:
         return id_tokens.accept(token, read_key_set(fresh), expected, access_token)  # type: ignore[arg-type]
     except UnknownKey as wrong:
-        hint = "Check the issuer."
-        raise SignInRefused(
-            "key", f"The token names the key '{str(wrong)[:80]}', which the provider does not publish.", hint
-        ) from None
+        raise _unknown_key(wrong, "Check the issuer.") from None
+
+
+def _unknown_key(named: UnknownKey, hint: str) -> SignInRefused:
+    return SignInRefused(
+        "key", f"The token names the key '{str(named)[:80]}', which the provider does not publish.", hint
+    )
 
 
 def seconds_of(at: Instant) -> float:

@@ -12,6 +12,7 @@ from dravo.core.identity.names import user_name_key
 from dravo.core.identity.records import INBOUND_SCIM, LOCAL
 from dravo.store import tables as t
 from dravo.store.imports.records import IMPORT, chunks
+from dravo.store.sign_in import former_records
 
 # Users with a record in an open conflict; they are not candidates for matching.
 _UNDECIDED = exists().where(
@@ -201,19 +202,18 @@ def undecided_users(connection: Connection, user_ids: Sequence[str]) -> frozense
 def _here(
     connection: Connection, source_id: str, users: Mapping[str, Any], requested_by: str
 ) -> dict[str, bool]:
-    """Return the users that have a record of a source: by this connection type, or by another one with the
-    same user name.
+    """Return the users that have a record of a source: by this connection type, or by another one, or a
+    former protocol, with the same user name.
     """
     r = t.record.c
     found: dict[str, bool] = {}
     for some in chunks(list(users)):
         where = (r.source_id == source_id, r.user_id.in_(some), r.deleted_at.is_(None))
-        for user_id, connection_type, key in connection.execute(
-            select(r.user_id, r.connection_type, r.user_name_key).where(*where)
-        ):
-            if connection_type == requested_by:
+        columns = (r.user_id, r.connection_type, r.user_name_key, r.native_id)
+        for user_id, connection_type, key, native_id in connection.execute(select(*columns).where(*where)):
+            if connection_type == requested_by and not former_records.is_former(native_id):
                 found[user_id] = True
-            elif key == users[user_id].user_name_key:
+            elif former_records.user_name_key_of(key) == users[user_id].user_name_key:
                 found.setdefault(user_id, False)
     return found
 

@@ -70,6 +70,11 @@ class KnownProvider(TypedDict):
     certificates: list[ProviderCertificate]
     waiting: list[ProviderCertificate]
     learned_from: str
+    authorization_endpoint: str
+    token_endpoint: str
+    userinfo_endpoint: str
+    jwks_uri: str
+    keys: int
 
 
 class NewSignInTest(TypedDict):
@@ -182,6 +187,13 @@ class SignInAccess(TypedDict):
     role: str
     reasons: list[str]
     what: str
+
+
+class SignInCheck(TypedDict):
+    """The result of a test of sign-in settings."""
+
+    ok: bool
+    steps: list[ImportCheckStep]
 
 
 class SignInChoice(TypedDict):

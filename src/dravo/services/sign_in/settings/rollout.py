@@ -19,6 +19,7 @@ from dravo.services.security import operator_sso
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operator_sso import OPERATORS, USERS
 from dravo.services.security.permissions import Caller
+from dravo.services.sign_in.settings.models import read_settings
 from dravo.services.sign_in.settings.settings import (
     DISABLED,
     ENABLED,
@@ -30,7 +31,6 @@ from dravo.services.sign_in.settings.settings import (
     check_super_administrator,
     missing,
     needs_new_test,
-    read_settings,
 )
 from dravo.services.sources.policy import sign_in_of
 from dravo.store import clock, memberships

@@ -3,18 +3,16 @@
 from __future__ import annotations
 
 from typing import Any
+from urllib.parse import urlsplit
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from sqlalchemy import Connection
 
-from dravo.core.errors import InvalidInput, NotFound, did_you_mean
+from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.identity import claims
 from dravo.core.identity.policy_reading import read_policy
 from dravo.core.identity.source_policy import SourcePolicy
-from dravo.protocols.http_client import check_url
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.protocols.saml.names import POST, REDIRECT
-from dravo.protocols.trust import read_ca
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
 from dravo.services.notifications import mail_queue
@@ -23,8 +21,9 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operator_sso import OPERATORS, SERVES, USERS
 from dravo.services.security.permissions import Caller
 from dravo.services.sign_in import keys as sign_in_keys
-from dravo.services.sign_in.settings.protocols import MAIL, OIDC, PROTOCOLS, SAML
-from dravo.services.sign_in.settings.provider import of_provider
+from dravo.services.sign_in.settings.models import UNTESTED, read_settings
+from dravo.services.sign_in.settings.protocols import MAIL, PROTOCOLS, SAML
+from dravo.services.sign_in.settings.provider import BY_HAND, of_provider
 from dravo.services.sources.policy import sign_in_of, sign_in_policy
 from dravo.store import clock
 from dravo.store.sign_in import keys as key_rows
@@ -36,98 +35,7 @@ from dravo.store.sources.sources import Source
 
 DISABLED, PILOT, ENABLED = "disabled", "pilot", "enabled"
 STATUSES = (DISABLED, PILOT, ENABLED)
-
-
-class Common(BaseModel):
-    """Settings of every protocol."""
-
-    model_config = ConfigDict(extra="forbid")
-
-    import_groups: bool = True
-    claim_days: int = Field(30, ge=0, le=3_660)
-    inactive_days: int = Field(0, ge=0, le=3_660)
-    refresh: bool = False
-    pilot: str = Field("", max_length=200)
-    support_contact: str = Field("", max_length=300)
-
-
-class ByProvider(Common):
-    """Settings of sign-in through a provider."""
-
-    clock_skew: int = Field(60, ge=0, le=300)
-    subject_claim: str = Field("", max_length=300)
-    force_authn: bool = False
-    # Accepted authentication contexts (AuthnContextClassRef, acr), with blanks between them.
-    authn_context: str = Field("", max_length=1_000)
-    # Certificates of the provider's own authority, as PEM.
-    ca: str = Field("", max_length=100_000)
-
-
-class SamlSettings(ByProvider):
-    """Settings of SAML."""
-
-    metadata_url: str = Field("", max_length=2_000)
-    auto_accept_certificates: bool = False
-    allow_idp_initiated: bool = False
-    sign_requests: bool = True
-    max_validity_hours: int = Field(1, ge=1, le=24)
-
-
-class OidcSettings(ByProvider):
-    """Settings of OpenID Connect."""
-
-    issuer: str = Field("", max_length=2_000)
-    client_id: str = Field("", max_length=300)
-    scopes: str = Field("openid profile email", max_length=500)
-    private_key_jwt: bool = False
-    userinfo: bool = True
-
-
-class MailSettings(Common):
-    """Settings of emailed codes."""
-
-    # Values of users who registered themselves do not expire, because no source reports them again.
-    claim_days: int = Field(0, ge=0, le=3_660)
-    new_user_group: str = Field("", max_length=200)
-
-
-# Settings that need no new test sign-in when they change.
-UNTESTED = {"pilot", "support_contact", "claim_days", "inactive_days", "refresh"}
-_MODELS: dict[str, type[Common]] = {SAML: SamlSettings, OIDC: OidcSettings, MAIL: MailSettings}
-
-
-def read_settings(protocol: str, document: dict[str, Any]) -> Common:
-    """Return settings that were checked.
-
-    Raises:
-        InvalidInput: naming the setting at fault.
-    """
-    model = _MODELS.get(protocol)
-    if model is None:
-        raise InvalidInput(
-            f"'{protocol}' is not a valid protocol.", f"Use one of: {', '.join(PROTOCOLS)}.", "protocol"
-        )
-    try:
-        found = model.model_validate(
-            {name: value.strip() if isinstance(value, str) else value for name, value in document.items()}
-        )
-    except ValidationError as wrong:
-        first = wrong.errors()[0]
-        name = ".".join(str(part) for part in first["loc"])
-        if first["type"] == "extra_forbidden":
-            raise InvalidInput(
-                f"There is no setting '{name}'.", did_you_mean(name, model.model_fields), name
-            ) from None
-        raise InvalidInput(
-            f"The setting '{name}' is invalid: {first['msg']}.", "Correct the setting.", name
-        ) from None
-    if isinstance(found, SamlSettings) and found.metadata_url:
-        found.metadata_url = check_url(found.metadata_url, "metadata_url")
-    if isinstance(found, ByProvider):
-        found.ca = read_ca(found.ca)
-    if isinstance(found, OidcSettings) and found.issuer:
-        found.issuer = check_url(found.issuer, "issuer")
-    return found
+SECRET_CLEARED = "deleted, because the host changed"
 
 
 def policy_with(row: SourceSignIn, given: dict[str, Any]) -> SourcePolicy:
@@ -148,8 +56,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
         caller: who changes them.
         key: the key of the source.
         given: "protocol" (the first time), "settings", "secret" (of OpenID Connect), "policy", "metadata"
-            (its text), "fields" ({"entity_id", "sign_in", "sign_out", "certificates"} in place of metadata),
-            "look" (fetch the metadata now), "serves" ("users", "operators" or "both").
+            (its text), "fields" (single values in place of metadata, as in the request of the API), "look"
+            (fetch the metadata now), "serves" ("users", "operators" or "both").
 
     Raises:
         InvalidInput, NotFound.
@@ -163,7 +71,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     if row is not None and given.get("protocol") not in (None, row.protocol):
         raise InvalidInput(
             f"'{source.label}' uses {PROTOCOLS[row.protocol]}.",
-            "Add another source for the other protocol.",
+            "Change the protocol of its sign-in first (`dravo sign-in change-protocol`).",
             "protocol",
         )
     protocol = row.protocol if row is not None else given.get("protocol") or ""
@@ -180,6 +88,8 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
         # A super administrator may have opened the source to operators meanwhile.
         check_super_administrator(caller, source_settings.sign_in_of(connection, source.id), serves)
         changed, changed_details = changed_values(ctx, protocol, row, given, settings)
+        if row is not None and row.secret and given.get("secret") is None and has_moved(row, values):
+            changed["secret"], changed_details["secret"] = None, SECRET_CLEARED
         values |= changed
         details |= changed_details
         if serves is not None and serves != (row.serves if row is not None else USERS):
@@ -213,6 +123,17 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             )
 
 
+def has_moved(row: SourceSignIn, values: dict[str, Any]) -> bool:
+    """Return whether the client secret would go to another host than before, by an endpoint that an operator
+    entered.
+    """
+    after = values.get("provider")
+    if not after or BY_HAND not in (row.provider.get("from"), after.get("from")):
+        return False
+    hosts = {urlsplit(each.get("token") or "").netloc for each in (row.provider, after)}
+    return len(hosts) > 1
+
+
 def changed_values(
     ctx: AppContext, protocol: str, row: SourceSignIn | None, given: dict[str, Any], settings: dict[str, Any]
 ) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -230,7 +151,7 @@ def changed_values(
         and settings.get("issuer") != before.get("issuer")
     ):
         # A secret is sent only to the server for which it was entered.
-        values["secret"], details["secret"] = None, "deleted, because the host changed"
+        values["secret"], details["secret"] = None, SECRET_CLEARED
     if given.get("secret") is not None:
         values["secret"], details["secret"] = (
             ctx.keys.encrypt(given["secret"]) if given["secret"] else None,
@@ -313,6 +234,7 @@ def missing(connection: Connection, row: SourceSignIn) -> list[str]:
     if row.protocol == MAIL:
         return _missing_for_mail(connection, row)
     known, settings = row.provider, row.settings
+    by_hand = known.get("from") == BY_HAND
     wanted: tuple[tuple[Any, str], ...]
     if row.protocol == SAML:
         wanted = (
@@ -328,8 +250,12 @@ def missing(connection: Connection, row: SourceSignIn) -> list[str]:
             (settings.get("issuer"), "the issuer"),
             (
                 known.get("authorization") or not settings.get("issuer"),
-                "the configuration of the provider, which could not be read yet",
+                "the authorization endpoint of the provider"
+                if by_hand
+                else "the configuration of the provider, which could not be read yet",
             ),
+            (known.get("token") or not by_hand, "the token endpoint of the provider"),
+            ((known.get("jwks") or {}).get("keys") or not by_hand, "the keys of the provider"),
             (settings.get("client_id"), "the client ID"),
             (row.secret or settings.get("private_key_jwt"), "the client secret or private_key_jwt"),
         )
@@ -378,8 +304,14 @@ def use_waiting_certificates(ctx: AppContext, caller: Caller, key: str) -> None:
         )
 
 
-def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
-    """Rotate our key: "next" creates the next key, "use" signs with it.
+def change_keys(
+    ctx: AppContext, caller: Caller, key: str, what: str, uploaded: sign_in_keys.UploadedKey | None = None
+) -> None:
+    """Rotate our key.
+
+    Args:
+        what: "next" creates the next key, "upload" takes an uploaded one, "use" signs with the next key.
+        uploaded: the key and its certificate for "upload".
 
     Raises:
         InvalidInput, NotFound.
@@ -387,14 +319,20 @@ def change_keys(ctx: AppContext, caller: Caller, key: str, what: str) -> None:
     with ctx.database.reading() as connection:
         source, row = sign_in_of(connection, key)
     check_super_administrator(caller, row)
-    made = sign_in_keys.new_key(ctx, source.id, key, sign_in_keys.NOT_YET) if what == "next" else None
+    made = None
+    if what == "upload":
+        made = sign_in_keys.uploaded_key(ctx, source.id, uploaded or sign_in_keys.UploadedKey("", ""))
+    elif what == "next":
+        made = sign_in_keys.new_key(ctx, source.id, key, sign_in_keys.NOT_YET)
     now = clock.now()
     with ctx.database.writing() as connection:
         if made is not None:
             sign_in_keys.add_next(ctx, connection, source.id, made)
         else:
             sign_in_keys.use_next(ctx, connection, source.id, sign_in_keys.kept_until(now))
-        action = "created next key" if made is not None else "activated next key"
+        action = {"next": "created next key", "upload": "uploaded next key", "use": "activated next key"}[
+            what
+        ]
         record_change(
             connection, ctx.keys, caller, now, AuditEvent(action, "source", source.id, details={"key": key})
         )

@@ -21,9 +21,12 @@ from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.eligibility import PlannedSignIn, SignInOptions
+from dravo.services.sign_in.keys import UploadedKey
 from dravo.services.sign_in.sessions import SignedInUser, UserPortal, UserSession
-from dravo.services.sign_in.settings import rollout
+from dravo.services.sign_in.settings import check as settings_check
+from dravo.services.sign_in.settings import protocol_change, rollout
 from dravo.services.sign_in.settings import settings as sign_in_settings
+from dravo.services.sign_in.settings.check import SignInCheck
 from dravo.services.sign_in.setup_checklist import SignInSetup
 from dravo.services.sign_in.start import SignInForEmail
 from dravo.services.sign_in.test_sign_ins import NewSignInTest, SignInTest
@@ -36,6 +39,7 @@ from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.settings import MailRequest, TestMailRequest
 from dravo.web.api.schemas.sources.sign_in import (
+    ChangeProtocolRequest,
     ClaimedGroupRequest,
     ClaimedQuery,
     CreateTestSignInRequest,
@@ -111,6 +115,40 @@ def preview_sign_in(path: KeyPath, body: SignInSettingsRequest) -> PreviewedEffe
     return rollout.preview_settings(app_context(), caller(), path.key, body.model_dump()).shown()
 
 
+@routes.post("/sources/<key>/sign-in/check", responses=responses("sources.sign_in.SignInCheck"))
+@needs("sources.change")
+def check_sign_in(path: KeyPath, body: SignInSettingsRequest) -> SignInCheck:
+    """Test sign-in settings.
+
+    Asks the provider with the given settings, before they are saved. Omitted fields have their saved value.
+    Changes nothing.
+    """
+    return settings_check.check(app_context(), caller(), path.key, body.model_dump(), _base())
+
+
+@routes.post("/sources/<key>/sign-in/protocol", responses=responses("sources.sign_in.SignIn"))
+@needs("sources.change")
+def change_protocol(path: KeyPath, body: ChangeProtocolRequest) -> SignInSetup:
+    """Change the sign-in protocol.
+
+    The sign-in must be disabled. Users keep their access, and are matched again at their next sign-in.
+    """
+    protocol_change.change(app_context(), caller(), path.key, body.protocol, body.confirm)
+    return setup_checklist.shown(app_context(), caller(), path.key, _base())
+
+
+@routes.post(
+    "/sources/<key>/sign-in/protocol/preview", responses=responses("access.assignments.ChangeEffects")
+)
+@needs("sources.read")
+def preview_protocol(path: KeyPath, body: ChangeProtocolRequest) -> PreviewedEffects:
+    """Preview another sign-in protocol.
+
+    Returns what would be kept and deleted. Changes nothing.
+    """
+    return protocol_change.preview(app_context(), path.key, body.protocol).shown()
+
+
 @routes.delete("/sources/<key>/sign-in", responses={204: None})
 @needs("sources.change")
 def forget_sign_in(path: KeyPath) -> Response:
@@ -159,9 +197,10 @@ def use_certificates(path: KeyPath) -> SignInSetup:
 def change_keys(path: KeyPath, body: KeysRequest) -> SignInSetup:
     """Rotate the key of Dravo.
 
-    `next` creates a key, `use` activates it.
+    `next` creates the next key, `upload` takes one of yours as the next key, `use` activates it.
     """
-    sign_in_settings.change_keys(app_context(), caller(), path.key, body.what)
+    uploaded = UploadedKey(body.private_key, body.certificate)
+    sign_in_settings.change_keys(app_context(), caller(), path.key, body.what, uploaded)
     return setup_checklist.shown(app_context(), caller(), path.key, _base())
 
 

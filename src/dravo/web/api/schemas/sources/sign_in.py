@@ -17,7 +17,10 @@ from dravo.web.api.schemas.sources.sources import ChecklistItem, ChecklistValue
 
 
 class ProviderFields(RequestModel):
-    """Values of a SAML provider. Omitted fields keep their value; empty ones are deleted."""
+    """Values of a provider, entered one by one: the first four of SAML, the others of OpenID Connect.
+
+    Omitted fields keep their value; empty ones are deleted.
+    """
 
     entity_id: Text | None = None
     sign_in: Text | None = Field(None, description="Single sign-on URL.")
@@ -25,13 +28,22 @@ class ProviderFields(RequestModel):
     certificates: str | None = Field(
         None, max_length=100_000, description="Certificates as PEM or base64, with or without header lines."
     )
+    authorization_endpoint: Text | None = Field(None, description="Authorization endpoint.")
+    token_endpoint: Text | None = Field(None, description="Token endpoint.")
+    userinfo_endpoint: Text | None = Field(None, description="UserInfo endpoint.")
+    jwks_uri: Text | None = Field(None, description="URL of the provider's keys (JWK set).")
+    jwks: str | None = Field(
+        None,
+        max_length=100_000,
+        description="The provider's public keys as a JWK set, in place of their URL.",
+    )
 
 
 class SignInSettingsRequest(RequestModel):
     """Changes to sign-in settings. Omitted fields keep their value."""
 
     protocol: Literal["saml", "oidc", "email_code"] | None = Field(
-        None, description="Protocol; it cannot be changed later."
+        None, description="Protocol of a new sign-in. Change it later by its own request."
     )
     serves: Literal["users", "operators", "both"] | None = Field(
         None, description="Who can sign in. Only a super administrator can include operators."
@@ -46,6 +58,13 @@ class SignInSettingsRequest(RequestModel):
     metadata: str | None = Field(None, max_length=2_000_000, description="Metadata of the provider as text.")
     fields: ProviderFields | None = None
     look: bool = Field(False, description="Whether to fetch the metadata now.")
+
+
+class ChangeProtocolRequest(RequestModel):
+    """Another protocol of a sign-in."""
+
+    protocol: Literal["saml", "oidc", "email_code"] = Field(description="The new protocol.")
+    confirm: Text | None = Field(None, description="Typed label of the source; not needed for the preview.")
 
 
 class SignInStatusRequest(RequestModel):
@@ -65,7 +84,13 @@ class SignInStatusRequest(RequestModel):
 class KeysRequest(RequestModel):
     """A step of a key rotation."""
 
-    what: Literal["next", "use"] = Field(description="'next' creates the next key; 'use' activates it.")
+    what: Literal["next", "upload", "use"] = Field(
+        description="'next' creates the next key; 'upload' takes an uploaded one; 'use' activates it."
+    )
+    private_key: str = Field(
+        "", max_length=20_000, description="RSA private key as PEM for 'upload'; stored encrypted."
+    )
+    certificate: str = Field("", max_length=20_000, description="Its certificate as PEM for 'upload'.")
 
 
 class CreateTestSignInRequest(RequestModel):
@@ -155,6 +180,18 @@ class KnownProvider(Model):
     certificates: list[ProviderCertificate]
     waiting: list[ProviderCertificate]
     learned_from: str
+    authorization_endpoint: str
+    token_endpoint: str
+    userinfo_endpoint: str
+    jwks_uri: str
+    keys: int = Field(description="Number of the provider's public keys (OpenID Connect).")
+
+
+class SignInCheck(Model):
+    """The result of a test of sign-in settings."""
+
+    ok: bool
+    steps: list[ImportCheckStep]
 
 
 class OurCertificate(Model):
