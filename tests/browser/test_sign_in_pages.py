@@ -8,7 +8,7 @@ import httpx
 import pytest
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible
+from tests.browser.conftest import check_accessible, choose
 from tests.harness import Browser, Running, SignInProvider, StandIn, sign_in_provider
 from tests.scale import NIGHTLY
 
@@ -186,3 +186,45 @@ def test_from_nothing_to_a_user_who_uses_their_application(
     narrow.get_by_role("button", name="Idris Vance").click()
     narrow.get_by_role("heading", name="Your applications").wait_for()
     assert narrow.evaluate("document.documentElement.scrollWidth <= window.innerWidth")
+
+
+def test_values_of_a_provider_are_tested_first_and_the_protocol_changes(
+    open_page: Callable[..., Page], running: Running, provider: SignInProvider, fresh: Fresh
+) -> None:
+    source = fresh("partners")
+    provider.put("client", {"id": "dravo", "secret": "known-there"})
+    with running.dravo as dravo:
+        dravo.sources.add(source, source.title(), "sign_in")
+        dravo.sign_ins.change(source, protocol="oidc", settings={"client_id": "dravo"})
+    page = open_page(signed_in=True)
+    page.goto(f"/sources/{source}/sign-in")
+    page.get_by_label("Issuer").fill(provider.url)
+    page.get_by_label("Client secret").fill("mistyped")
+    page.get_by_role("button", name="Test", exact=True).click()
+    steps = page.get_by_role("status", name="Connection check")
+    expect(steps).to_contain_text("does not accept the client: invalid_client")
+    page.get_by_label("Client secret").fill("known-there")
+    page.get_by_role("button", name="Test", exact=True).click()
+    expect(steps).to_contain_text("The provider accepts the client ID and its credentials.")
+    with running.dravo as dravo:
+        assert dravo.sign_ins.get(source)["settings"]["issuer"] == ""
+    # A provider without discovery: its endpoints and keys one by one.
+    page.get_by_text("Or enter the endpoints and keys").click()
+    page.get_by_label("Authorization endpoint").fill(f"{provider.url}/authorize")
+    page.get_by_label("Token endpoint").fill(f"{provider.url}/token")
+    page.get_by_label("Or the keys themselves (JWK set)").fill(
+        httpx.get(f"{provider.url}/keys", trust_env=False).text
+    )
+    page.get_by_role("button", name="Test values").click()
+    expect(steps).to_contain_text("Known as entered")
+    page.get_by_role("button", name="Save values").click()
+    expect(page.get_by_text("1 as entered")).to_be_visible()
+    page.get_by_role("button", name="Change protocol").click()
+    dialog = page.get_by_role("dialog")
+    choose(dialog.locator(".v-select"), "SAML 2.0")
+    expect(dialog).to_contain_text("The values of the provider for OpenID Connect are deleted.")
+    check_accessible(page)
+    dialog.get_by_label(f"Type '{source.title()}' to confirm").fill(source.title())
+    dialog.get_by_role("button", name="Change", exact=True).click()
+    expect(page.get_by_text("Missing: the entity ID of the provider")).to_be_visible()
+    expect(page.get_by_role("button", name="Upload next key")).to_be_visible()

@@ -28,7 +28,8 @@ defineProps<{ check: { steps: { name: string; outcome: string; message: string; 
 }
 .steps li {
   display: grid;
-  grid-template-columns: 125px 130px 1fr;
+  align-items: start;
+  grid-template-columns: 110px 110px 1fr;
   gap: 10px;
   padding: 5px 0;
 }

@@ -53,7 +53,7 @@ class SignIns(Noun):
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/certificates"))
 
     def change_keys(self, key: str, what: str, private_key: str = "", certificate: str = "") -> t.SignIn:
-        """Rotate our key without a gap: "next" creates one, "upload" takes yours (PEM), "use" activates it."""
+        """Rotate our key without a gap: "next" creates one, "upload" takes yours, "use" activates it."""
         body = {"what": what, "private_key": private_key, "certificate": certificate}
         return cast(t.SignIn, self._call("POST", f"{self._at(key)}/keys", body=body))
 

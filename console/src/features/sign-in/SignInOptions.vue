@@ -72,7 +72,7 @@ const save = () =>
         <v-text-field
           v-model.number="settings.inactive_days"
           type="number"
-          label="Days without sign-in until a user becomes inactive (0: never)"
+          label="Inactive after days without sign-in (0: never)"
           class="narrow"
         />
         <v-text-field

@@ -94,7 +94,7 @@ def declare_set(verbs: Any) -> None:
         "value",
         [
             "dravo sign-in check partners",
-            "dravo sign-in check partners --issuer https://id.rootworks.example --client-id dravo --ask-secret",
+            "dravo sign-in check partners --issuer https://id.rootworks.example --ask-secret",
         ],
     )
     _add_options(parser)

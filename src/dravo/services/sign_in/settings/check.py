@@ -76,7 +76,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], base
         asks = {**given, "look": bool(by_address) and not is_by_hand}
         try:
             found = find_provider(protocol, settings, before, found, asks) or found
-            steps.append(_provider_step(protocol, found, asks))
+            steps.append(_provider_step(protocol, found))
         except DravoError as wrong:
             steps.append(CheckStep("Provider", FAILED, wrong.message, wrong.hint))
     trouble = found.get("trouble")
@@ -91,10 +91,10 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any], base
         lacking = missing(connection, planned)
     if lacking:
         hint = "Enter these values. You can save incomplete settings."
-        steps.append(CheckStep("Missing values", FAILED, f"Missing: {', '.join(lacking)}.", hint))
+        steps.append(CheckStep("Values", FAILED, f"Missing: {', '.join(lacking)}.", hint))
     else:
-        hint = "After saving, create a test sign-in: only a sign-in tests the whole way."
-        steps.append(CheckStep("Missing values", OK, "All values are there.", hint))
+        message = "All values are there. After saving, create a test sign-in: it tests the whole way."
+        steps.append(CheckStep("Values", OK, message, ""))
     return SignInCheck(all(each.outcome != FAILED for each in steps), steps)
 
 
@@ -129,13 +129,13 @@ def _planned(
     )
 
 
-def _provider_step(protocol: str, found: dict[str, Any], asks: dict[str, Any]) -> CheckStep:
+def _provider_step(protocol: str, found: dict[str, Any]) -> CheckStep:
     name = found.get("entity_id") if protocol == SAML else found.get("issuer")
     if not name:
         return CheckStep(
             "Provider", SKIPPED, "The provider is not known yet.", "Enter its address or values."
         )
-    how = "by its address" if asks["look"] else "as entered"
+    how = "by its address" if found.get("from") == "address" else "as entered"
     return CheckStep("Provider", OK, f"Known {how}: '{name}'.", "")
 
 

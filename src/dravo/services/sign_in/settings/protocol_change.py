@@ -41,13 +41,18 @@ def preview(ctx: AppContext, key: str, protocol: str) -> ChangeEffects:
     effects = ChangeEffects()
     with ctx.database.reading() as connection:
         source, row = sign_in_of(connection, key)
-        _check(source, row, protocol)
+        _check_protocol(source, row, protocol)
         users = former_records.number_of_users(connection, source.id)
         ahead = former_records.number_of_links_ahead(connection, source.id)
-    effects.add(
-        f"{count(users, 'user keeps', 'users keep')} access and groups. At the next sign-in, Dravo matches "
-        f"them by the user name that {source.label} reports. Other user names become conflicts."
-    )
+    try:
+        _check_state(source, row)
+    except InvalidInput as wrong:
+        effects.add(f"The protocol cannot be changed yet. {wrong.message} {wrong.hint}")
+    if users:
+        effects.add(
+            f"{count(users, 'user keeps', 'users keep')} access and groups. At the next sign-in, Dravo matches "
+            f"them by the user name that {source.label} reports. Other user names become new users or conflicts."
+        )
     effects.add(
         f"The values of the provider for {PROTOCOLS[row.protocol]} are deleted. Enter those for "
         f"{PROTOCOLS[protocol]}, and test them before you enable sign-in again."
@@ -75,7 +80,8 @@ def change(ctx: AppContext, caller: Caller, key: str, protocol: str, confirm: st
     now = clock.now()
     with ctx.database.reading() as connection:
         source, row = sign_in_of(connection, key)
-        _check(source, row, protocol)
+        _check_protocol(source, row, protocol)
+        _check_state(source, row)
         has_key = bool(key_rows.valid_of_source(connection, source.id, now))
     if confirm != source.label:
         raise NeedsConfirmation(
@@ -86,7 +92,8 @@ def change(ctx: AppContext, caller: Caller, key: str, protocol: str, confirm: st
     made = None if has_key or protocol == MAIL else sign_in_keys.new_key(ctx, source.id, key, now)
     with ctx.database.writing() as connection:
         source, row = sign_in_of(connection, key)
-        _check(source, row, protocol)
+        _check_protocol(source, row, protocol)
+        _check_state(source, row)
         number = former_records.set_aside(connection, source.id)
         source_settings.update_sign_in(connection, source.id, **_values(row, protocol), changed_at=now)
         if made is not None:
@@ -96,7 +103,7 @@ def change(ctx: AppContext, caller: Caller, key: str, protocol: str, confirm: st
         )
 
 
-def _check(source: Source, row: SourceSignIn, protocol: str) -> None:
+def _check_protocol(source: Source, row: SourceSignIn, protocol: str) -> None:
     check_not_retired(source)
     if protocol not in PROTOCOLS:
         raise InvalidInput(
@@ -106,6 +113,9 @@ def _check(source: Source, row: SourceSignIn, protocol: str) -> None:
         raise InvalidInput(
             f"'{source.label}' uses {PROTOCOLS[protocol]} already.", "Choose another protocol.", "protocol"
         )
+
+
+def _check_state(source: Source, row: SourceSignIn) -> None:
     if row.serves != USERS:
         raise InvalidInput(
             f"Operators sign in through '{source.label}'.",
