@@ -49,9 +49,10 @@ def preview(ctx: AppContext, key: str, protocol: str) -> ChangeEffects:
     except InvalidInput as wrong:
         effects.add(f"The protocol cannot be changed yet. {wrong.message} {wrong.hint}")
     if users:
+        effects.add(f"{count(users, 'user keeps', 'users keep')} access and groups.")
         effects.add(
-            f"{count(users, 'user keeps', 'users keep')} access and groups. At the next sign-in, Dravo matches "
-            f"them by the user name that {source.label} reports. Other user names become new users or conflicts."
+            f"At the next sign-in, Dravo matches them by the user name that {source.label} reports. Other user "
+            "names become new users or conflicts."
         )
     effects.add(
         f"The values of the provider for {PROTOCOLS[row.protocol]} are deleted. Enter those for "
