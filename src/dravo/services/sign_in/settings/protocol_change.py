@@ -51,8 +51,8 @@ def preview(ctx: AppContext, key: str, protocol: str) -> ChangeEffects:
     if users:
         effects.add(f"{count(users, 'user keeps', 'users keep')} access and groups.")
         effects.add(
-            f"At the next sign-in, Dravo matches them by the user name that {source.label} reports. Other user "
-            "names become new users or conflicts."
+            f"At the next sign-in, Dravo matches them by the user name that {source.label} reports. "
+            "Other user names become new users or conflicts."
         )
     effects.add(
         f"The values of the provider for {PROTOCOLS[row.protocol]} are deleted. Enter those for "
