@@ -222,6 +222,10 @@ class AccountChange:
     id: str | None = None
 
 
+def _is_active(desired: Mapping[str, Any] | None) -> bool:
+    return desired is not None and bool(desired.get("active"))
+
+
 @dataclass(frozen=True)
 class UserPlan:
     """The plan for one user; `kept` and `let_go` are (application ID, role ID) of newly and of no longer
@@ -236,3 +240,17 @@ class UserPlan:
     kept: tuple[tuple[str, str], ...] = ()
     let_go: tuple[tuple[str, str], ...] = ()
     seating: SeatChanges = NO_SEATING
+
+    @property
+    def ended_roles(self) -> int:
+        """The number of roles that the user loses."""
+        return sum(change.closed for change in self.access)
+
+    @property
+    def ended_accounts(self) -> int:
+        """The number of accounts that are to be deactivated or deleted and were not before."""
+        before = {each.application_id: each.desired for each in self.user.accounts}
+        return sum(
+            _is_active(before.get(each.application_id)) and not _is_active(each.desired)
+            for each in self.accounts
+        )

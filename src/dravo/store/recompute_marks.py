@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, literal, select
+from sqlalchemy import Connection, Select, func, literal, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -16,12 +16,15 @@ from dravo.store.sqlite import insert_unless_there
 
 @dataclass(frozen=True)
 class RecomputeMark:
-    """The mark of a user; `confirmed_for` and `released_by` if the removals were confirmed."""
+    """The mark of a user; `confirmed_for` and `released_by` if the removals were confirmed, `run_id` if an
+    import run counts what ends.
+    """
 
     user_id: str
     since: Instant
     confirmed_for: str | None
     released_by: str | None
+    run_id: str | None
 
 
 def is_marked(connection: Connection, user_id: str) -> bool:
@@ -42,7 +45,8 @@ def marked(
         user_id: the only user; None for all.
     """
     p = t.pending_recompute.c
-    statement = select(p.user_id, p.since, p.confirmed_for, p.released_by).order_by(p.user_id).limit(limit)
+    columns = (p.user_id, p.since, p.confirmed_for, p.released_by, p.run_id)
+    statement = select(*columns).order_by(p.user_id).limit(limit)
     if left_out:
         statement = statement.where(p.user_id.not_in(left_out))
     if user_id is not None:
@@ -65,9 +69,9 @@ def _due(now: Instant) -> Select[str]:
     return select(u.id).where(u.next_change_at.is_not(None), u.next_change_at <= now)
 
 
-def mark_users_within(connection: Connection, group_id: str, now: Instant) -> None:
-    """Mark all users in a group, directly or through nested groups."""
-    mark_selected(connection, users_within(group_id), now)
+def mark_users_within(connection: Connection, group_id: str, now: Instant, run_id: str | None = None) -> None:
+    """Mark all users in a group, directly or through nested groups; `run_id` as in `mark_selected`."""
+    mark_selected(connection, users_within(group_id), now, run_id=run_id)
 
 
 def mark_everyone(connection: Connection, now: Instant, cleared: tuple[str, str] | None = None) -> None:
@@ -76,14 +80,22 @@ def mark_everyone(connection: Connection, now: Instant, cleared: tuple[str, str]
 
 
 def mark_users(
-    connection: Connection, users: Any, now: Instant, cleared: tuple[str, str] | None = None
+    connection: Connection,
+    users: Any,
+    now: Instant,
+    cleared: tuple[str, str] | None = None,
+    run_id: str | None = None,
 ) -> None:
-    """Mark users by ID, or by a select of IDs; `cleared` as in `mark_selected`."""
-    mark_selected(connection, select(t.user.c.id).where(t.user.c.id.in_(users)), now, cleared)
+    """Mark users by ID, or by a select of IDs; `cleared` and `run_id` as in `mark_selected`."""
+    mark_selected(connection, select(t.user.c.id).where(t.user.c.id.in_(users)), now, cleared, run_id)
 
 
 def mark_selected(
-    connection: Connection, users: Select[Any], now: Instant, cleared: tuple[str, str] | None = None
+    connection: Connection,
+    users: Select[Any],
+    now: Instant,
+    cleared: tuple[str, str] | None = None,
+    run_id: str | None = None,
 ) -> None:
     """Mark the users that a select of IDs yields.
 
@@ -91,12 +103,18 @@ def mark_selected(
         cleared: (application ID, name of the operator) if the removals were confirmed. An earlier
             confirmation for a user who is still marked does not count any more, because it was for another
             change.
+        run_id: the import run that counts what ends. It stays if another change marks the user again.
     """
-    columns = ["user_id", "since", "confirmed_for", "released_by"]
+    columns = ["user_id", "since", "confirmed_for", "released_by", "run_id"]
     application_id, by = cleared or (None, None)
     statement = insert_unless_there(t.pending_recompute).from_select(
-        columns, users.add_columns(literal(now), literal(application_id), literal(by))
+        columns, users.add_columns(literal(now), literal(application_id), literal(by), literal(run_id))
     )
     new = statement.excluded
-    values = {"since": new.since, "confirmed_for": new.confirmed_for, "released_by": new.released_by}
+    values = {
+        "since": new.since,
+        "confirmed_for": new.confirmed_for,
+        "released_by": new.released_by,
+        "run_id": func.coalesce(new.run_id, t.pending_recompute.c.run_id),
+    }
     connection.execute(statement.on_conflict_do_update(index_elements=["user_id"], set_=values))

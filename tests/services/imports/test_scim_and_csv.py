@@ -12,6 +12,9 @@ import pytest
 from dravo.core.errors import InvalidInput
 from dravo.protocols.directory.csv_table import CsvSettings, read_table
 from dravo.protocols.directory.reader import BadLine, DirectoryTrouble
+from dravo.services.access import assignments
+from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.changes.recompute import process_marks
 from dravo.services.imports import config as import_config
 from dravo.services.imports import refresh as import_refresh
 from dravo.services.imports import run as import_run
@@ -360,3 +363,39 @@ def test_a_run_that_was_stopped_before_it_began_stays_stopped(services: ServiceF
     # The worker had it in hand already.
     import_run.carry_out(services.ctx, run.id)
     assert import_runs.one_run(services.ctx, run.id).status == "stopped" and reading.records() == {}
+
+
+def test_a_run_counts_roles_and_accounts_that_end_also_after_it(services: ServiceFixture) -> None:
+    services.unguarded()
+    services.application()
+    reading = Reading(services, "csv", {})
+    head, lines = "id,userName,displayName", [f"{n},user.{n},User {n}" for n in range(8)]
+    members = [f"{group},{n}" for group in ("g1", "g2") for n in range(8)]
+
+    def put(users: list[str], groups: list[str], memberships: list[str]) -> None:
+        files(
+            reading,
+            users="\n".join([head, *users]),
+            groups="\n".join(["id,name", *groups]),
+            memberships="\n".join(["group,member", *memberships]),
+        )
+
+    put(lines, ["g1,Rota", "g2,Weeders"], members)
+    reading.run()
+    for group, role in (("Rota", "viewer"), ("Weeders", "curator")):
+        assignments.add(services.ctx, services.caller, AssignmentRequest("records", role, group=group))
+    process_marks(services.ctx)
+    # One user leaves, one leaves a group, and a group of seven ends.
+    put(lines[1:], ["g1,Rota"], [f"g1,{n}" for n in range(2, 8)])
+    run = reading.run(allow_removals=True, confirmed="Estates")
+    assert (run["left"], run["roles_ended"], run["accounts_ended"]) == (1, 2 + 1 + 7, 1 + 1)
+    process_marks(services.ctx)
+    # A user who leaves a group loses the role when the user is computed again, after the run.
+    put(lines[1:], ["g1,Rota"], [f"g1,{n}" for n in range(3, 8)])
+    run = reading.run()
+    assert run["memberships_ended"] == 1 and "roles_ended" not in run
+    process_marks(services.ctx)
+    ended = {each.name: each.number for each in import_runs.one_run(services.ctx, run["id"]).counts}
+    assert (ended["roles_ended"], ended["accounts_ended"]) == (1, 1)
+    again = reading.run()
+    assert "roles_ended" not in again and "accounts_ended" not in again

@@ -21,8 +21,10 @@ from dravo.services.context import AppContext
 from dravo.services.heartbeats import USER, Heartbeats
 from dravo.store import clock, recompute_marks
 from dravo.store.plan_writer import UserRewrite, apply_outcomes, remove_marks
+from dravo.store.queries import runs as run_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.users import MergedValues
+from dravo.store.recompute_marks import RecomputeMark
 from dravo.store.snapshots import users as user_snapshots
 
 USERS_PER_CHUNK = 250
@@ -140,11 +142,24 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
                     seen=catalogue.revision,
                     cleared=cleared,
                 )
+            for run_id, users_of_run in _by_run(rows).items():
+                run_queries.add_ended(
+                    connection, run_id, [each for each in outcomes if each.user.user_id in users_of_run]
+                )
             remove_marks(connection, marks)
     except (StalePreview, IntegrityError):
         # Another process changed the data first. The marks remain, so these users are planned again.
         return 1
     return len(marks)
+
+
+def _by_run(rows: Iterable[RecomputeMark]) -> dict[str, set[str]]:
+    """Return by import run the users that it marked."""
+    found: dict[str, set[str]] = {}
+    for row in rows:
+        if row.run_id is not None:
+            found.setdefault(row.run_id, set()).add(row.user_id)
+    return found
 
 
 def _as_kept(connection: Connection, users: Iterable[UserSnapshot]) -> dict[str, MergedValues]:

@@ -278,6 +278,8 @@ def run_line(row: Run) -> ImportRun:
     seconds = seconds_between(row.started_at, row.ended_at or clock.now()) if row.started_at else 0.0
     rate = row.progress / seconds if seconds > 0 else 0.0
     expected = counts.pop("expected", 0)
+    ended = {"roles_ended": row.roles_ended, "accounts_ended": row.accounts_ended}
+    counts.update({name: number for name, number in ended.items() if number})
     goes_on = row.status == RUNNING and rate > 0 and expected > row.progress
     return ImportRun(
         id=row.id,

@@ -36,11 +36,15 @@ class IngestAttempts:
         catalogue: ConfigCache,
         connection_type: str = INBOUND_SCIM,
         keys: Keys | None = None,
+        *,
+        run_id: str | None = None,
     ) -> None:
         self.database = database
         self.catalogue = catalogue
         self.connection_type = connection_type
         self.keys = keys
+        # The import run that counts roles and accounts that end.
+        self.run_id = run_id
 
     def _check_not_retired(self, catalogue: ConfigSnapshot, source_id: str) -> None:
         """Refuse a request that was in progress while its source was retired.

@@ -260,7 +260,7 @@ class BulkGroups:
             for group_id, _ in named:
                 provisioned_groups.wake_group(connection, group_id, now)
                 if by_name:
-                    recompute_marks.mark_users_within(connection, group_id, now)
+                    recompute_marks.mark_users_within(connection, group_id, now, self.run_id)
             settled = [entry.native_id for _, entry in (*made, *named) if entry.native_id in self._conflicted]
             if settled:
                 stored_conflicts.end_conflicts(connection, self.source.id, "group", settled)
@@ -329,13 +329,13 @@ class BulkGroups:
             for each in portions:
                 concerned = catalogue.concerns(each.group_id)
                 if concerned and each.nesting:
-                    recompute_marks.mark_users_within(connection, each.group_id, now)
+                    recompute_marks.mark_users_within(connection, each.group_id, now, self.run_id)
                 elif concerned:
                     self._mark(connection, [*each.users, *each.end], now)
                 memberships.end_members(connection, each.group_id, each.end, now)
                 memberships.add_members(connection, each.group_id, each.users, each.groups, now)
                 if concerned and each.nesting:
-                    recompute_marks.mark_users_within(connection, each.group_id, now)
+                    recompute_marks.mark_users_within(connection, each.group_id, now, self.run_id)
             if any(each.nesting for each in portions):
                 raise_revision(connection)
             imported_groups.note_digests(
@@ -349,7 +349,7 @@ class BulkGroups:
     def _mark(self, connection: Connection, record_ids: Sequence[str], now: Instant) -> None:
         for start in range(0, len(record_ids), 500):
             users = records.users_of_records(record_ids[start : start + 500])
-            recompute_marks.mark_users(connection, users, now)
+            recompute_marks.mark_users(connection, users, now, run_id=self.run_id)
 
     def of_one(self, record_id: str, entries: Sequence[GroupEntry], among: Callable[[str], bool]) -> None:
         """Ingest the groups of one user: those that are known, and no others of this source.
@@ -393,7 +393,7 @@ class BulkGroups:
 
     def leave(self, native_ids: Sequence[str]) -> None:
         """Mark groups as deleted, and end their memberships."""
-        intake = Intake(self.ctx.database, self.ctx.catalogue, self.connection_type)
+        intake = Intake(self.ctx.database, self.ctx.catalogue, self.connection_type, run_id=self.run_id)
         for native_id in native_ids:
             group_id = self.known[native_id].id
             name = self._names.get(group_id, (native_id, None))[0]

@@ -227,4 +227,6 @@ class BulkLeavers:
             apply_outcomes(
                 connection, outcomes, now, rewrite=UserRewrite.NAMES, seen=catalogue.revision, cleared=cleared
             )
+            if self.run_id is not None:
+                run_queries.add_ended(connection, self.run_id, outcomes)
             write_lines(connection, lines)

@@ -48,6 +48,7 @@ from dravo.store.imports import matching as record_matching
 from dravo.store.imports import records as imported_records
 from dravo.store.imports.records import Known, NewRecord
 from dravo.store.plan_writer import UserRewrite, apply_outcomes
+from dravo.store.queries import runs as run_queries
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import check_revision
 
@@ -367,7 +368,9 @@ class BulkUsers(BulkLeavers):
                 rewrite=UserRewrite.NAMES,
                 seen=batch.catalogue.revision,
             )
-            if self.run_id is None:
+            if self.run_id is not None:
+                run_queries.add_ended(connection, self.run_id, batch.outcomes)
+            else:
                 # Their groups follow; nothing is provisioned for them before that.
                 recompute_marks.mark_users(
                     connection, [each.user.user_id for each in batch.outcomes], batch.now

@@ -38,6 +38,7 @@ from dravo.store import (
 from dravo.store.groups import StoredGroup
 from dravo.store.ids import new_id
 from dravo.store.plan_writer import UserRewrite, apply_outcomes
+from dravo.store.queries import runs as run_queries
 from dravo.store.received import groups as received_groups
 from dravo.store.received import members
 from dravo.store.received import records as received
@@ -115,7 +116,7 @@ class GroupIntake(MemberChanges):
                 if plan.nesting or asked:
                     raise_revision(connection)
                 if asked:
-                    recompute_marks.mark_users_within(connection, group_id, now)
+                    recompute_marks.mark_users_within(connection, group_id, now, self.run_id)
                 if inbound is not None and inbound.decides_by(_as_received(group_id, data)):
                     received.mark_selected(connection, source_id, received.records_within([group_id]), now)
                 write_trace(connection)
@@ -281,6 +282,8 @@ class GroupIntake(MemberChanges):
                 groups.end_group(connection, group_id, now)
             seen = planned.catalogue.revision
             apply_outcomes(connection, planned.outcomes, now, rewrite=UserRewrite.NOTHING, seen=seen)
+            if self.run_id is not None:
+                run_queries.add_ended(connection, self.run_id, planned.outcomes)
             if plan.nesting or planned.renamed or planned.gone:
                 raise_revision(connection)
                 provisioned_groups.wake_group(connection, group_id, now)
@@ -365,13 +368,13 @@ class GroupIntake(MemberChanges):
     ) -> None:
         if mark:
             # Users before and after the change are marked: those who leave and those who join.
-            recompute_marks.mark_users_within(connection, group_id, now)
+            recompute_marks.mark_users_within(connection, group_id, now, self.run_id)
         memberships.end_members(connection, group_id, [*plan.users_removed, *plan.groups_removed], now)
         memberships.add_members(
             connection, group_id, sorted(plan.users_added), sorted(plan.groups_added), now
         )
         if mark:
-            recompute_marks.mark_users_within(connection, group_id, now)
+            recompute_marks.mark_users_within(connection, group_id, now, self.run_id)
 
 
 def _waits(row: StoredGroup, inbound: InboundPolicy | None, new: ReceivedGroup) -> bool:

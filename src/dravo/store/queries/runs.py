@@ -9,6 +9,7 @@ from typing import Any
 from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core.instants import Instant
+from dravo.core.plan_types import UserPlan
 from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 from dravo.store.prepared_statements import PreparedStatement
@@ -29,6 +30,7 @@ class Run:
         crashes: how often the worker ended during the run.
         progress: the number of entries or accounts read so far.
         counts: numbers by result.
+        roles_ended, accounts_ended: what users lost by an import.
     """
 
     id: str
@@ -49,6 +51,8 @@ class Run:
     message: str | None
     hint: str | None
     stop_requested: bool
+    roles_ended: int
+    accounts_ended: int
 
 
 @dataclass(frozen=True)
@@ -107,6 +111,16 @@ def insert_entries(connection: Connection, entries: Sequence[Mapping[str, Any]])
 def update_run(connection: Connection, run_id: str, **values: Any) -> None:
     """Change columns of a run."""
     connection.execute(update(t.run).where(t.run.c.id == run_id).values(**values))
+
+
+def add_ended(connection: Connection, run_id: str, outcomes: Sequence[UserPlan]) -> None:
+    """Count roles and accounts that end by plans which an import run caused."""
+    roles = sum(each.ended_roles for each in outcomes)
+    accounts = sum(each.ended_accounts for each in outcomes)
+    if roles or accounts:
+        r = t.run.c
+        values = {"roles_ended": r.roles_ended + roles, "accounts_ended": r.accounts_ended + accounts}
+        connection.execute(update(t.run).where(r.id == run_id).values(**values))
 
 
 def start(connection: Connection, run_id: str, now: Instant) -> Run | None:

@@ -259,4 +259,6 @@ pending_recompute = Table(
     # The application whose removals an operator confirmed, and the operator.
     Column("confirmed_for", String(36)),
     Column("released_by", Text),
+    # The import run that counts what ends.
+    Column("run_id", String(36)),
 )

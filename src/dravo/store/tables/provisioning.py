@@ -144,6 +144,9 @@ run = Table(
     Column("message", Text),
     Column("hint", Text),
     Column("stop_requested", Boolean(create_constraint=False), nullable=False),
+    # Of an import: roles and accounts that ended by it, also when users are recomputed after its end.
+    Column("roles_ended", Integer, nullable=False, server_default="0"),
+    Column("accounts_ended", Integer, nullable=False, server_default="0"),
 )
 some_of("ix_run_open", run.c.status, where="ended_at IS NULL")
 Index("ix_run_of_application", run.c.application_id, run.c.id)
