@@ -22,10 +22,19 @@ class Sources(Noun):
         """Return one source."""
         return cast(t.Source, self._call("GET", f"/sources/{part(key)}"))
 
-    def add(self, key: str, label: str, connection_type: str = "inbound_scim") -> t.Source:
-        """Add a source with its first connection type: "inbound_scim", "import" or "sign_in"."""
-        body = {"key": key, "label": label, "connection_type": connection_type}
+    def add(
+        self, key: str, label: str, connection_type: str = "inbound_scim", template: str | None = None
+    ) -> t.Source:
+        """Add a source with its first connection type: "inbound_scim", "import" or "sign_in".
+
+        A template decides the connection type, and presets settings and policy.
+        """
+        body = {"key": key, "label": label, "connection_type": connection_type, "template": template}
         return cast(t.Source, self._call("POST", "/sources", body=body))
+
+    def templates(self) -> t.SourceTemplates:
+        """List the source templates."""
+        return cast(t.SourceTemplates, self._call("GET", "/source-templates"))
 
     def change(
         self,

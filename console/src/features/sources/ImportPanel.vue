@@ -11,12 +11,24 @@ import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
 type Reading = Schemas['ImportSettings']
-const props = defineProps<{ source: string; reading: Reading | null }>()
+const props = defineProps<{
+  source: string
+  reading: Reading | null
+  /** The template of the source, for an import that is not saved yet. */
+  template: string | null
+}>()
 const queries = useQueryClient()
 const path = { key: props.source }
 const { wrong, attempt } = useAttempts()
 const kinds = useQuery({ queryKey: ['readers'], queryFn: () => answered(api.GET('/api/v1/connectors')) })
+const templates = useQuery({
+  queryKey: ['source-templates'],
+  queryFn: () => answered(api.GET('/api/v1/source-templates')),
+  enabled: computed(() => Boolean(props.template && !props.reading)),
+})
+const template = computed(() => templates.data.value?.items.find((each) => each.key === props.template))
 const kind = ref(props.reading?.kind ?? 'ldap')
+watch(template, (found) => found?.connector && (kind.value = found.connector), { immediate: true })
 const given = ref<Record<string, string | boolean>>({})
 const secret = ref('')
 const schedule = ref(props.reading?.schedule ?? '0 * * * *')
@@ -24,9 +36,10 @@ const check = ref<Schemas['ImportCheck'] | null>(null)
 const checking = ref(false)
 const fields = computed(() => kinds.data.value?.items.find((each) => each.key === kind.value)?.settings ?? [])
 watch(
-  fields,
-  (found) => {
-    const kept = props.reading?.kind === kind.value ? props.reading.settings : {}
+  [fields, template],
+  ([found]) => {
+    const presets = template.value?.connector === kind.value ? template.value.settings : {}
+    const kept = props.reading?.kind === kind.value ? props.reading.settings : presets
     given.value = Object.fromEntries(
       found.map((each) => [each.name, (kept[each.name] ?? each.default) as string]),
     )
@@ -78,6 +91,9 @@ async function upload(files: File | File[] | null): Promise<void> {
 <template>
   <section class="panel" aria-labelledby="reading">
     <h2 id="reading">Connection</h2>
+    <p v-if="!reading && template" class="quiet">
+      The template <b>{{ template.label }}</b> fills in what it knows. You can change everything.
+    </p>
     <p v-if="!reading" class="quiet">
       You can check the connection before you save it. A read-only account is enough.
     </p>

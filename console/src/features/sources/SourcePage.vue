@@ -255,6 +255,7 @@ const checklist = useQuery({
             v-if="shown === 'import' && ready"
             :source="id"
             :reading="reading.data.value ?? null"
+            :template="source.data.value.template"
           />
           <div v-else-if="shown !== 'import' && !source.data.value.read_as" class="panel">
             <EmptyState title="No import settings yet">

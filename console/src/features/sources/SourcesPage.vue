@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { useQueryClient } from '@tanstack/vue-query'
-import { ref } from 'vue'
+import { useQuery, useQueryClient } from '@tanstack/vue-query'
+import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { answered, api } from '../../api/client'
 import FormDialog from '../../components/FormDialog.vue'
@@ -17,14 +17,31 @@ const label = ref('')
 const key = ref('')
 const how = ref<'inbound_scim' | 'import' | 'sign_in'>('inbound_scim')
 const wrong = ref<unknown>(null)
+const template = ref<string | null>(null)
+const templates = useQuery({
+  queryKey: ['source-templates'],
+  queryFn: () => answered(api.GET('/api/v1/source-templates')),
+  enabled: adding,
+})
+const choices = computed(
+  () => templates.data.value?.items.filter((each) => each.connection_type === how.value) ?? [],
+)
+const chosen = computed(() => choices.value.find((each) => each.key === template.value))
+watch(how, () => (template.value = null))
 
 async function add(): Promise<void> {
   try {
-    const body = { key: key.value || keyOf(label.value), label: label.value, connection_type: how.value }
+    const body = {
+      key: key.value || keyOf(label.value),
+      label: label.value,
+      connection_type: how.value,
+      template: template.value,
+    }
     const made = await answered(api.POST('/api/v1/sources', { body }))
     await queries.invalidateQueries()
     // The form of an import stays open while its settings are saved.
-    await router.push(`/sources/${made.key}${how.value === 'import' ? '/import' : ''}`)
+    const tab = { inbound_scim: '', import: '/import', sign_in: template.value ? '/sign-in' : '' }[how.value]
+    await router.push(`/sources/${made.key}${tab}`)
   } catch (problem) {
     wrong.value = problem
   }
@@ -113,6 +130,16 @@ const fetch = (after: string | undefined, count: number) =>
           label="Sign-in: users sign in with SAML, OpenID Connect or an emailed code, and are created just in time"
         />
       </v-radio-group>
+      <v-select
+        v-model="template"
+        :items="choices.map((each) => ({ title: each.label, value: each.key }))"
+        label="Template (optional)"
+        :hint="
+          chosen?.description ?? 'A template fills in settings and attribute mapping. You can change all.'
+        "
+        persistent-hint
+        clearable
+      />
       <v-text-field v-model="label" label="Label" hint="For example, Staff directory" />
       <v-text-field
         v-model="key"

@@ -61,6 +61,7 @@ def _declare_add(verbs: Any) -> None:
         [
             "dravo source add staff --label 'Staff directory'",
             "dravo source add estates --label Estates --connection-type import",
+            "dravo source add estates --label Estates --template ldap-group-of-names",
         ],
     )
     parser.add_argument("key", help="key for URLs; it cannot be changed later")
@@ -71,6 +72,10 @@ def _declare_add(verbs: Any) -> None:
         default="inbound_scim",
         help="first connection type: inbound_scim, import or sign_in (default inbound_scim)",
     )
+    parser.add_argument(
+        "--template", help="key of a source template; it decides the connection type and presets settings"
+    )
+    command(verbs, "templates", _templates, "list the source templates: preset values for a new source")
 
 
 def _declare_change(verbs: Any) -> None:
@@ -270,11 +275,36 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.sources.add(given.key, given.label, given.connection_type)
+    made = dravo.sources.add(given.key, given.label, given.connection_type, given.template)
     if given.json:
         show_json(made)
     else:
-        print(f"Added '{made['label']}'. Next: {_NEXT[given.connection_type].format(made['key'])}")
+        print(f"Added '{made['label']}'. Next: {_next(dravo, given, made['key'])}")
+
+
+def _next(dravo: Dravo, given: argparse.Namespace, key: str) -> str:
+    """Return the command that follows when a source was added."""
+    if not given.template:
+        return _NEXT[given.connection_type].format(key)
+    chosen = next(each for each in dravo.sources.templates()["items"] if each["key"] == given.template)
+    if chosen["protocol"]:
+        return f"dravo sign-in set {key}. Guide: docs/guides/{chosen['guide']}.md"
+    following = _NEXT[chosen["connection_type"]].format(key)
+    return f"{following}. Guide: docs/guides/{chosen['guide']}.md"
+
+
+def _templates(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Template": lambda t: t["key"],
+        "Connection type": lambda t: t["connection_type"],
+        "Label": lambda t: t["label"],
+        "Description": lambda t: t["description"],
+    }
+    found = dravo.sources.templates()
+    if given.json:
+        show_json(found)
+    else:
+        table(columns, found["items"])
 
 
 def _remove(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -201,6 +201,8 @@ from dravo.client.types.sources.sources import (
     Source,
     SourceSchema,
     SourceSchemas,
+    SourceTemplate,
+    SourceTemplates,
     TraceSubject,
     TraceUser,
 )
@@ -432,6 +434,8 @@ __all__ = [
     "SourcePolicyDetail",
     "SourceSchema",
     "SourceSchemas",
+    "SourceTemplate",
+    "SourceTemplates",
     "Stage",
     "Task",
     "TaskError",

@@ -34,9 +34,11 @@ from dravo.services.lookups import check_not_retired, pushing_source
 from dravo.services.results import SampleAttribute
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
+from dravo.services.sources import templates
 from dravo.services.sources.policy import import_of, import_policy
 from dravo.store import clock
 from dravo.store.imports import conflicts as stored_conflicts
+from dravo.store.imports.records import IMPORT
 from dravo.store.pagination import ItemList
 from dravo.store.sources import settings as stored
 from dravo.store.sources import sources as source_rows
@@ -193,6 +195,7 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
             check_not_retired(source)
         row = stored.import_of(connection, source.id)
         if row is None:
+            given = _from_template(source, given)
             stored.insert_import(connection, _begun(source.id, given))
             row = stored.import_of(connection, source.id)
             assert row is not None
@@ -214,6 +217,17 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
                 AuditEvent("changed import settings", "source", source.id, details={"key": key, **details}),
             )
     return shown(ctx, key)
+
+
+def _from_template(source: Source, given: dict[str, Any]) -> dict[str, Any]:
+    """Return the first settings of an import, with the presets of the source's template below them."""
+    template = templates.of_source(source.template, IMPORT)
+    if template is None or given.get("kind") not in (None, template.connector):
+        return given
+    presets = {"kind": template.connector, "settings": template.settings}
+    policy = {**template.policy, **(given.get("policy") or {})}
+    settings = {**template.settings, **(given.get("settings") or {})}
+    return {**given, **presets, "settings": settings, **({"policy": policy} if policy else {})}
 
 
 def _begun(source_id: str, given: dict[str, Any]) -> dict[str, Any]:

@@ -60,12 +60,18 @@ class SourceChange:
 
 
 def add(
-    ctx: AppContext, caller: Caller, key: str, label: str, connection_type: str = INBOUND_SCIM
+    ctx: AppContext,
+    caller: Caller,
+    key: str,
+    label: str,
+    connection_type: str = INBOUND_SCIM,
+    template: str | None = None,
 ) -> SourceLine:
     """Add a source.
 
     Args:
         connection_type: "inbound_scim", "import" or "sign_in"; more types can be added later.
+        template: the key of the template that presets its settings, or None.
 
     Raises:
         InvalidInput, AlreadyExists.
@@ -78,6 +84,7 @@ def add(
         "connection_type": connection_type,
         "priority": 100,
         "created_at": now,
+        "template": template,
     }
     try:
         with ctx.database.writing() as connection:
@@ -92,7 +99,12 @@ def add(
                     "added source",
                     "source",
                     source_id,
-                    details={"key": key, "label": label, "connection_type": connection_type},
+                    details={
+                        "key": key,
+                        "label": label,
+                        "connection_type": connection_type,
+                        **({"template": template} if template else {}),
+                    },
                 ),
             )
     except IntegrityError:
@@ -215,6 +227,7 @@ class SourceLine:
     token_ends_at: Instant | None
     scim_status: str
     waiting_deactivations: int
+    template: str | None
 
 
 @dataclass(frozen=True)
@@ -298,6 +311,7 @@ def _line(row: ListedSource, shared: list[SharedDomain]) -> SourceLine:
         token_ends_at=row.token_ends_at,
         scim_status=row.scim_status,
         waiting_deactivations=row.waiting_deactivations,
+        template=row.template,
         shared_domains=shared,
     )
 

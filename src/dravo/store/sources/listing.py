@@ -29,6 +29,7 @@ class ListedSource:
         signed_in_at: the last sign-in of a user.
         scim_status: the status of inbound SCIM.
         waiting_deactivations: the number of users whose deactivation or deletion waits.
+        template: the key of the template from which it was added, or None.
     """
 
     id: str
@@ -58,6 +59,7 @@ class ListedSource:
     signed_in_at: Instant | None
     scim_status: str
     waiting_deactivations: int
+    template: str | None
 
 
 @dataclass(frozen=True)
@@ -108,6 +110,7 @@ def _statement(activity: ListedActivity) -> Select[Any]:
         last(activity.sign_in),
         s.scim_status,
         sources.waiting_ends(s.id),
+        s.template,
     ).select_from(
         t.source.outerjoin(t.source_import, i.source_id == s.id).outerjoin(
             t.source_sign_in, g.source_id == s.id

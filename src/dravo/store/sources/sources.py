@@ -30,6 +30,7 @@ class Source:
         scim_policy: the policy of inbound SCIM as `core.source_policy` reads it, or None.
         scim_status: the status of inbound SCIM: "disabled", "pilot" or "enabled".
         scim_enabled_from: when the status becomes "enabled", or None.
+        template: the key of the template from which it was added, or None.
     """
 
     id: str
@@ -47,6 +48,7 @@ class Source:
     scim_status: str
     scim_enabled_from: Instant | None
     retired_at: Instant | None
+    template: str | None
 
 
 def by_key(connection: Connection, key: str) -> Source | None:

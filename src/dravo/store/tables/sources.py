@@ -42,6 +42,8 @@ source = Table(
     at("scim_enabled_from"),
     # A retired source reports nothing; what ended then has the same time, and returns if it is restored.
     at("retired_at"),
+    # The template from which it was added, or null.
+    Column("template", String(40)),
 )
 
 # Import settings of a source: the connector with its settings, and the position of the last import.

@@ -36,6 +36,7 @@ TAGS = {
     "session": "Your sign-in",
     "settings": "Settings",
     "sign-in": "User sign-in",
+    "source-templates": "Sources",
     "sources": "Sources",
     "tokens": "API tokens",
     "user-marks": "Users",

@@ -221,6 +221,7 @@ class Source(TypedDict):
     token_ends_at: str | None
     scim_status: str
     waiting_deactivations: int
+    template: str | None
 
 
 class SourceSchema(TypedDict):
@@ -236,6 +237,26 @@ class SourceSchemas(TypedDict):
     """The schema extensions of a source."""
 
     items: list[SourceSchema]
+
+
+class SourceTemplate(TypedDict):
+    """Preset values for a new source."""
+
+    key: str
+    label: str
+    description: str
+    connection_type: str
+    guide: str
+    connector: str | None
+    protocol: str | None
+    settings: dict[str, Any]
+    policy: dict[str, Any]
+
+
+class SourceTemplates(TypedDict):
+    """All source templates."""
+
+    items: list[SourceTemplate]
 
 
 class TraceSubject(TypedDict):

@@ -6,10 +6,11 @@ from flask import Response, current_app
 
 from dravo.core.instants import parse_instant
 from dravo.services.changes.effects import PreviewedEffects
+from dravo.services.policies import new_sources
 from dravo.services.scim_server import request_log
 from dravo.services.scim_server.request_log import ScimRequest, ScimRequestLine
 from dravo.services.security.permissions import ATTRIBUTES
-from dravo.services.sources import hand_over, retirement, scim_checklist, sources
+from dravo.services.sources import hand_over, retirement, scim_checklist, sources, templates
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import tokens as scim_tokens
 from dravo.services.sources.hand_over import HandOverState
@@ -18,6 +19,7 @@ from dravo.services.sources.retirement import RetiredSource
 from dravo.services.sources.schemas import SourceSchema
 from dravo.services.sources.scim_checklist import SetupChecklist
 from dravo.services.sources.sources import SourceChange, SourceLine
+from dravo.services.sources.templates import SourceTemplate
 from dravo.services.sources.tokens import NewScimToken, ScimToken
 from dravo.store.pagination import ItemList, Page
 from dravo.store.queries.scim_requests import RequestFilter
@@ -55,9 +57,22 @@ def list_sources(query: PageQuery) -> Page[SourceLine]:
 def add_source(body: AddSourceRequest) -> tuple[SourceLine, int]:
     """Add a source.
 
-    The key must be unique and cannot be changed later. More connection types can be added later.
+    The key must be unique and cannot be changed later. More connection types can be added later. A template
+    decides the connection type, and presets settings and policy.
     """
+    if body.template:
+        return new_sources.add(app_context(), caller(), body.key, body.label, body.template), 201
     return sources.add(app_context(), caller(), body.key, body.label, body.connection_type), 201
+
+
+@routes.get("/source-templates", responses=responses("sources.sources.SourceTemplates"))
+@needs("sources.read")
+def list_source_templates() -> ItemList[SourceTemplate]:
+    """List source templates.
+
+    Preset values for a new source. Everything can be changed later.
+    """
+    return templates.list_templates()
 
 
 @routes.get("/sources/<key>", responses=responses("sources.sources.Source"))

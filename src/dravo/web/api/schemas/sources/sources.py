@@ -26,6 +26,9 @@ class AddSourceRequest(RequestModel):
     connection_type: Literal["inbound_scim", "import", "sign_in"] = Field(
         "inbound_scim", description="First connection type: inbound_scim, import or sign_in."
     )
+    template: Text | None = Field(
+        None, description="Key of a source template; it decides the connection type."
+    )
 
 
 class ChangeSourceRequest(RequestModel):
@@ -166,6 +169,7 @@ class Source(Model):
     waiting_deactivations: int = Field(
         description="Number of users whose deactivation or deletion waits until the source is enabled."
     )
+    template: str | None = Field(description="Key of the template from which it was added, or null.")
 
 
 class ScimToken(Token):
@@ -217,6 +221,26 @@ class SetupChecklist(Model):
     trouble: list[ChecklistTrouble]
     warnings: list[str] = Field(description="Why other systems may not reach the addresses.")
     text: str = Field(description="The checklist as text to send, without the token.")
+
+
+class SourceTemplate(Model):
+    """Preset values for a new source."""
+
+    key: str = Field(description="Key of the template.")
+    label: str
+    description: str = Field(description="What tells the template apart from the others.")
+    connection_type: str
+    guide: str = Field(description="Name of the guide.")
+    connector: str | None = Field(description="Connector of an import, or null.")
+    protocol: str | None = Field(description="Protocol of a sign-in, or null.")
+    settings: dict[str, Any] = Field(description="Presets of the connector or protocol.")
+    policy: dict[str, Any] = Field(description="Presets of the source policy.")
+
+
+class SourceTemplates(Model):
+    """All source templates."""
+
+    items: list[SourceTemplate]
 
 
 class PageOfSources(Page[Source]):
