@@ -47,6 +47,7 @@ PREVIEWS = {
     ("PUT", "/sources/{key}/priority"): ("POST", "/sources/{key}/priority/preview"),
     ("PUT", "/sources/{key}/sign-in"): ("POST", "/sources/{key}/sign-in/preview"),
     ("POST", "/sources/{key}/sign-in/status"): ("POST", "/sources/{key}/sign-in/status/preview"),
+    ("POST", "/sources/{key}/sign-in/protocol"): ("POST", "/sources/{key}/sign-in/protocol/preview"),
     ("POST", "/sources/{key}/hand-over"): ("POST", "/sources/{key}/hand-over/preview"),
     ("POST", "/sources/{key}/retire"): ("POST", "/sources/{key}/retire/preview"),
     ("PUT", "/sources/{key}/policy/{connection_type}"): (
@@ -96,6 +97,8 @@ WITHOUT = {
     ("POST", "/mail/test"): ITSELF,
     ("POST", "/rules/matches"): ITSELF,
     ("POST", "/sources/{key}/import/check"): ITSELF,
+    ("POST", "/sources/{key}/sign-in/check"): ITSELF,
+    ("POST", "/sources/{key}/group-matches"): ITSELF,
     ("POST", "/sources/{key}/import/runs"): "has `preview` itself",
     ("POST", "/sources/{key}/sign-in/traces/{trace}/rerun"): ITSELF,
     ("POST", "/session"): OWN,

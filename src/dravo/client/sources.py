@@ -141,6 +141,12 @@ class Sources(Noun):
         """Remove a link that waits."""
         self._call("DELETE", f"/sources/{part(key)}/links/{part(link_id)}")
 
+    def matching_groups(self, key: str, *, names: Sequence[str] = (), pattern: str = "") -> t.GroupMatches:
+        """Return the groups of a source that have one of some names or IDs, or match a pattern, now."""
+        which = "pattern" if pattern else "named"
+        body = {"which": which, "names": list(names), "pattern": pattern}
+        return cast(t.GroupMatches, self._call("POST", f"/sources/{part(key)}/group-matches", body=body))
+
     def left_out(self, key: str, reason: str | None = None) -> Pages[t.RecordStanding]:
         """List records of inbound SCIM that do not count; `reason` limits the list."""
         return self._dravo.pages(f"/sources/{part(key)}/left-out", {"reason": reason})

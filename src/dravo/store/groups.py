@@ -345,3 +345,26 @@ def reaches_nobody() -> ColumnElement[bool]:
     m = t.membership.c
     inner = exists().where(m.group_id == t.group.c.id, m.until_at.is_(None), m.inner_group_id.is_not(None))
     return or_(t.group.c.deleted_at.is_not(None), and_(size_of(t.group.c.id) == 0, ~inner))
+
+
+@dataclass(frozen=True)
+class NamedGroup:
+    """A group with its name and the IDs that its source knows it by."""
+
+    id: str
+    name: str
+    ids: tuple[str, ...]
+
+
+def named_of_source(connection: Connection, source_id: str) -> list[NamedGroup]:
+    """Return the groups of a source that are not deleted, by name."""
+    g = t.group.c
+    statement = (
+        select(g.id, g.display_name, g.external_id, g.native_id)
+        .where(g.source_id == source_id, g.deleted_at.is_(None))
+        .order_by(g.display_name_key, g.id)
+    )
+    return [
+        NamedGroup(row.id, row.display_name, tuple(each for each in (row.id, *row[2:]) if each))
+        for row in connection.execute(statement)
+    ]

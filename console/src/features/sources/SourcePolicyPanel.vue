@@ -172,6 +172,7 @@ const applies = inbound
       />
       <GroupChoice
         v-model="form.member_of"
+        :source="source"
         label="Users must be members of"
         all="No group: users without a group are accepted too"
         named="One of the selected groups"
@@ -179,6 +180,7 @@ const applies = inbound
       />
       <GroupChoice
         v-model="form.groups"
+        :source="source"
         label="Accepted groups"
         all="All groups"
         none="No groups"

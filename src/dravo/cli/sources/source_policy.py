@@ -64,6 +64,20 @@ def add_verbs(verbs: Any) -> None:
     out.add_argument("key", help="key of the source")
     out.add_argument("--reason", choices=tuple(_REASONS), help="only records with this reason (default: all)")
     list_options(out)
+    match = command(
+        verbs,
+        "match-groups",
+        _match_groups,
+        "list the groups of a source that a pattern or a list of names matches now",
+        [
+            "dravo source match-groups staff --pattern '^Glasshouse'",
+            "dravo source match-groups staff --name Botanists --name Herbarium",
+        ],
+    )
+    match.add_argument("key", help="key of the source")
+    choice = match.add_mutually_exclusive_group(required=True)
+    choice.add_argument("--pattern", help="pattern of group names (RE2)")
+    choice.add_argument("--name", action="append", help="name or ID of a group; repeat for several")
     _declare_links(verbs)
 
 
@@ -335,6 +349,20 @@ def _left_out(given: argparse.Namespace, dravo: Dravo) -> None:
         "Changed (UTC)": lambda r: moment(r["modified_at"]),
     }
     show_list(given, dravo.sources.left_out(given.key, given.reason), columns, "No records are left out.")
+
+
+def _match_groups(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.sources.matching_groups(given.key, names=given.name or (), pattern=given.pattern or "")
+    if given.json:
+        show_json(found)
+        return
+    print(f"{found['matching']:,} of {found['total']:,} groups match.")
+    for each in found["groups"]:
+        print(f"  {each['name']}")
+    if found["matching"] > len(found["groups"]):
+        print(f"  and {found['matching'] - len(found['groups']):,} more")
+    for name in found["unknown"]:
+        print(f"No group has the name or ID '{name}' yet.")
 
 
 def _link_ahead(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -70,7 +70,7 @@ def read_policy(
     if "username" not in names and not as_sent:
         raise InvalidInput("The expression for userName is missing.", "Add a row for userName.", "attributes")
     groups, makes, pilot = (
-        _group_choice(document.get("groups") or {}, "groups"),
+        read_group_choice(document.get("groups") or {}, "groups"),
         bool(document.get("makes", True)),
         str(document.get("pilot") or "").strip(),
     )
@@ -110,7 +110,7 @@ def _scope(text: str) -> Condition:
 
 
 def _membership(document: Mapping[str, Any]) -> GroupChoice:
-    choice = _group_choice(document, "member_of")
+    choice = read_group_choice(document, "member_of")
     if choice.which == NONE:
         raise InvalidInput(
             "Members of no group would be accepted, so nobody would be.",
@@ -146,7 +146,16 @@ def _domain(text: str) -> str:
     return domain
 
 
-def _group_choice(document: Mapping[str, Any], field_name: str) -> GroupChoice:
+def read_group_choice(document: Mapping[str, Any], field_name: str) -> GroupChoice:
+    """Return a choice of groups.
+
+    Args:
+        document: "which" (`CHOICES`), and with it "names" (names or IDs) or "pattern".
+        field_name: the field that errors name.
+
+    Raises:
+        InvalidInput: for an empty list, or a pattern that is no RE2 pattern.
+    """
     which = _one_of(document.get("which", EVERY), CHOICES, field_name)
     names = tuple(dict.fromkeys(each.strip() for each in document.get("names") or () if each.strip()))
     pattern = str(document.get("pattern") or "")

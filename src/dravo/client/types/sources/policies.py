@@ -27,6 +27,15 @@ class BeforeAndAfter(TypedDict):
     after: Any
 
 
+class GroupMatches(TypedDict):
+    """The groups of a source that a choice names now."""
+
+    matching: int
+    total: int
+    groups: list[MatchingGroup]
+    unknown: list[str]
+
+
 class LinkAhead(TypedDict):
     """A link that waits for the first record."""
 
@@ -50,6 +59,13 @@ class MappedAttribute(TypedDict):
 
     attribute: str
     expression: str
+
+
+class MatchingGroup(TypedDict):
+    """A group that a choice of groups names."""
+
+    id: str
+    name: str
 
 
 class PageOfLinksAhead(TypedDict):

@@ -5,7 +5,8 @@ from __future__ import annotations
 from flask import Response
 
 from dravo.services.changes.effects import PreviewedEffects
-from dravo.services.policies import inbound, policies, preview
+from dravo.services.policies import group_matches, inbound, policies, preview
+from dravo.services.policies.group_matches import GroupMatches
 from dravo.services.policies.inbound import RecordStanding
 from dravo.services.policies.policies import SourcePolicyDetail, StatusChange
 from dravo.services.policies.preview import PolicyPreview
@@ -16,6 +17,7 @@ from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_r
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.sources.policies import (
+    AcceptedGroupsRequest,
     LeftOutQuery,
     LinkAheadRequest,
     LinkPath,
@@ -102,6 +104,16 @@ def preview_policy_status(path: PolicyPath, body: PolicyStatusRequest) -> Previe
     """
     ctx = app_context()
     return preview.preview_status(ctx, caller(), path.key, path.connection_type, body.status).shown()
+
+
+@routes.post("/sources/<key>/group-matches", responses=responses("sources.policies.GroupMatches"))
+@needs("sources.read")
+def find_group_matches(path: KeyPath, body: AcceptedGroupsRequest) -> GroupMatches:
+    """Find the groups that a choice names.
+
+    Groups of the source that have one of the names or IDs, or match the pattern, now. Changes nothing.
+    """
+    return group_matches.find(app_context(), path.key, body.model_dump())
 
 
 @routes.get("/sources/<key>/left-out", responses=responses("sources.policies.PageOfRecordStandings"))

@@ -136,6 +136,22 @@ class SourcePolicies(Model):
     items: list[SourcePolicyDetail]
 
 
+class MatchingGroup(Model):
+    """A group that a choice of groups names."""
+
+    id: str = Field(description="ID of the group.")
+    name: str
+
+
+class GroupMatches(Model):
+    """The groups of a source that a choice names now."""
+
+    matching: int = Field(description="Number of groups that match.")
+    total: int = Field(description="Number of groups of the source.")
+    groups: list[MatchingGroup] = Field(description="The first 50 groups that match, by name.")
+    unknown: list[str] = Field(description="Names and IDs that no group has yet.")
+
+
 class RecordStanding(Model):
     """A record of inbound SCIM that counts for no user, or of which a change waits."""
 
