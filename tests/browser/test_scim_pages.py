@@ -254,11 +254,11 @@ def test_a_leaver_is_erased_and_accepted_again(
     expect(row).to_contain_text("accepted again")
 
 
-def test_a_source_is_edited_retired_and_restored(
+def test_the_label_domains_and_note_of_a_source_are_edited(
     open_page: Callable[..., Page], running: Running, fresh: Callable[[str], str]
 ) -> None:
     key, name = fresh("partners"), fresh("ada")
-    running.provider(key).user(name, displayName=f"Ada {name}")
+    running.provider(key)
     page = open_page(signed_in=True)
     page.goto(f"/sources/{key}")
     page.get_by_role("button", name="Edit", exact=True).click()
@@ -269,13 +269,3 @@ def test_a_source_is_edited_retired_and_restored(
     dialog.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", name=f"Partners {name}")).to_be_visible()
     expect(page.get_by_text("Ends with the season")).to_be_visible()
-    page.get_by_role("button", name="Retire", exact=True).click()
-    dialog = page.get_by_role("dialog")
-    expect(dialog).to_contain_text("1 user becomes a leaver")
-    dialog.get_by_role("textbox").fill(f"Partners {name}")
-    dialog.get_by_role("button", name="Retire", exact=True).click()
-    retired = page.get_by_role("region", name="Retired source")
-    retired.get_by_role("button", name="Restore").click()
-    expect(retired).to_have_count(0)
-    with running.dravo as dravo:
-        assert eventually(lambda: dravo.users.get(name)["status"] == "active")

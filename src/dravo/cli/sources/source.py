@@ -290,6 +290,8 @@ def _next(dravo: Dravo, given: argparse.Namespace, key: str) -> str:
     if chosen["protocol"]:
         return f"dravo sign-in set {key}. Guide: docs/guides/{chosen['guide']}.md"
     following = _NEXT[chosen["connection_type"]].format(key)
+    if chosen["connector"]:
+        following = following.replace("ldap|scim|csv", chosen["connector"])
     return f"{following}. Guide: docs/guides/{chosen['guide']}.md"
 
 
