@@ -21,7 +21,7 @@ from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.changes.removal_limits import NeedsConfirmation
-from dravo.services.sign_in import maintenance, setup_checklist
+from dravo.services.sign_in import maintenance, response_checks, setup_checklist
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner
@@ -30,9 +30,10 @@ from dravo.services.sign_in.settings import check, protocol_change, rollout
 from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sign_in.settings.check import SignInCheck
 from dravo.services.sign_in.settings.provider import BY_HAND
-from dravo.services.sign_in.verification import JitResult, StepLog
+from dravo.services.sign_in.verification import JitResult, SignInAttempt, StepLog
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.queries import users as user_queries
 from tests.harness import SignInProvider, sign_in_provider
 from tests.saml_provider import key_pair, pem
 from tests.service_fixture import ServiceFixture
@@ -437,3 +438,32 @@ def test_a_protocol_changes_only_while_sign_in_is_disabled_and_serves_users(part
     change(partners, serves="both")
     assert "Operators sign in through 'Partners'" in refused()
     assert partners.rows(t.source_sign_in)[0].protocol == "saml"
+
+
+def test_the_pilot_of_a_new_protocol_knows_its_users_by_user_name(partners: ServiceFixture) -> None:
+    ctx, caller = partners.ctx, partners.caller
+    change(partners, protocol="saml", fields=FIELDS)
+    come(partners, "saml", "1", groups=["Site"])
+    come(partners, "saml", "2", username=["juno.marlow"], groups=["Yard"])
+    protocol_change.change(ctx, caller, "partners", "oidc", "Partners")
+    change(partners, settings={**CLIENT, "pilot": "Site"}, secret="s", fields=ENDPOINTS)
+    rollout.set_status(ctx, caller, "partners", "pilot", confirm="Partners")
+
+    def asks(subject: str, name: str) -> None:
+        source = partners.rows(t.source, key="partners")[0]
+        row = partners.rows(t.source_sign_in)[0]
+        proved = VerifiedIdentity(ISSUER, subject, {"preferred_username": [name]})
+        way = SignInAttempt(source, row, BASE, proved=proved)
+        one = JitProvisioner(
+            ctx, source, usual_policy("oidc"), proved, StepLog(), JitOptions(says_verified=False)
+        )
+        response_checks.check_status(ctx, way, one)
+
+    asks("7", "idris.vance")
+    for subject, name in (("1", "juno.marlow"), ("8", "vance"), ("8", "%vance")):
+        with pytest.raises(SignInRefused, match="pilot"):
+            asks(subject, name)
+    user_id = next(row.id for row in partners.rows(t.user) if row.user_name == "idris.vance")
+    with ctx.database.reading() as connection:
+        shown = user_queries.records_of(connection, user_id)
+    assert [each.external_id for each in shown] == [None]

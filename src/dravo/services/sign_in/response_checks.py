@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.identity.claims import told_groups
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import searchable
+from dravo.core.identity.source_policy import Refused
 from dravo.core.instants import Instant, later
 from dravo.protocols.verified_identity import SignInRefused
 from dravo.services.context import AppContext
@@ -22,6 +24,7 @@ from dravo.services.sign_in.verification import (
     seconds_of,
 )
 from dravo.store import clock
+from dravo.store.sign_in import former_records
 from dravo.store.sign_in import requests as sign_in_requests
 from dravo.store.sign_in import users as sign_in_users
 
@@ -116,7 +119,18 @@ def _in_pilot(ctx: AppContext, way: SignInAttempt, one: JitProvisioner) -> bool:
         return True
     with ctx.database.reading() as connection:
         record = sign_in_users.record_of_subject(connection, way.source.id, way.proved.native_id)
-        if record is None:
+        # After a change of the protocol, users are still known by their user name.
+        user_id = record.user_id if record is not None else _known_before(connection, way.source.id, one)
+        if user_id is None:
             return False
-        pilot = way.row.settings["pilot"]
-        return sign_in_users.is_in_group(connection, way.source.id, pilot, record.user_id)
+        return sign_in_users.is_in_group(connection, way.source.id, way.row.settings["pilot"], user_id)
+
+
+def _known_before(connection: Connection, source_id: str, one: JitProvisioner) -> str | None:
+    """Return the user who signed in by a former protocol of the source under the same user name, or None."""
+    try:
+        user = one.policy.user(one.entry.attributes)
+    except Refused:
+        # The next step explains it.
+        return None
+    return former_records.user_named(connection, source_id, searchable(user).user_name_key)

@@ -16,6 +16,7 @@ from dravo.store import tables as t
 from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
 from dravo.store.queries.search import user_has
+from dravo.store.sign_in import former_records
 
 NAMES_AT_ONCE = 200
 
@@ -247,7 +248,7 @@ def records_of(connection: Connection, user_id: str) -> list[UserRecord]:
             id=row.id,
             source=KeyAndLabel(row.key, row.label),
             connection_type=row.connection_type,
-            external_id=row.native_id or row.external_id,
+            external_id=None if former_records.is_former(row.native_id) else row.native_id or row.external_id,
             user_name=row.data.get("userName"),
             active=_counts_as_active(row),
             created_at=row.created_at,

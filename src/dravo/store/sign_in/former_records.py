@@ -72,6 +72,19 @@ def of_user(connection: Connection, source_id: str, user_id: str) -> str | None:
     return connection.execute(select(r.id).where(*where)).scalar()
 
 
+def user_named(connection: Connection, source_id: str, user_name_key: str) -> str | None:
+    """Return the ID of the user whose record under a user name was set aside, or None."""
+    r = t.record.c
+    where = (
+        r.source_id == source_id,
+        r.connection_type == SIGN_IN,
+        r.deleted_at.is_(None),
+        r.native_id.startswith(FORMER),
+        r.user_name_key.endswith(FORMER + user_name_key, autoescape=True),
+    )
+    return connection.execute(select(r.user_id).where(*where)).scalar()
+
+
 def replace(connection: Connection, former_id: str, record_id: str, now: Instant) -> None:
     """Let a new record take the place of a former one, with its memberships."""
     m, r = t.membership.c, t.record.c
