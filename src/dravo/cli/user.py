@@ -157,6 +157,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
             "Name": user["display_name"],
             "Status": f"{user['status']} since {moment(user['since'])} UTC",
             "ID": user["id"],
+            **({"Manager": user["manager"]["display_name"]} if user["manager"] else {}),
         }
     )
     if mark := user["mark"]:

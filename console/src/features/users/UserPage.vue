@@ -243,7 +243,15 @@ const remaining = computed(() => {
             <tbody>
               <tr v-for="each in data.attributes" :key="each.name">
                 <td>{{ each.name }}</td>
-                <td class="value">{{ each.value }}</td>
+                <td class="value">
+                  <template v-if="each.name === 'manager' && data.manager">
+                    <router-link :to="`/users/${data.manager.id}`">{{
+                      data.manager.display_name
+                    }}</router-link>
+                    <div class="quiet">{{ each.value }}</div>
+                  </template>
+                  <template v-else>{{ each.value }}</template>
+                </td>
                 <td class="quiet">{{ each.source?.label }}</td>
               </tr>
             </tbody>

@@ -120,6 +120,7 @@ class User(TypedDict):
     accounts: list[Account]
     being_recomputed: bool
     mark: UserMark | None
+    manager: UserRef | None
 
 
 class UserAttribute(TypedDict):

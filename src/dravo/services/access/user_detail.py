@@ -20,9 +20,10 @@ from dravo.store.queries import users as user_queries
 from dravo.store.queries.access import AccessFilter, AccessLine
 from dravo.store.queries.accounts import AccountLine
 from dravo.store.queries.groups import UserGroup
-from dravo.store.queries.references import KeyAndLabel
+from dravo.store.queries.references import KeyAndLabel, UserRef
 from dravo.store.queries.users import User, UserLine, UserRecord
 from dravo.store.sources import sources as source_rows
+from dravo.store.users import managers
 
 
 @dataclass(frozen=True)
@@ -81,7 +82,12 @@ class UserDetailMark:
 
 @dataclass(frozen=True)
 class UserDetail(UserLine):
-    """A user with all details; `ended` is former access."""
+    """A user with all details.
+
+    Attributes:
+        ended: former access.
+        manager: the user whom the manager attribute names, where that is certain.
+    """
 
     attributes: list[UserAttribute]
     records: list[UserDetailRecord]
@@ -91,6 +97,7 @@ class UserDetail(UserLine):
     accounts: list[AccountLine]
     being_recomputed: bool
     mark: UserDetailMark | None
+    manager: UserRef | None
 
 
 def user(ctx: AppContext, name: str) -> UserDetail:
@@ -124,6 +131,9 @@ def user(ctx: AppContext, name: str) -> UserDetail:
             accounts=masking.accounts(accounts.items),
             being_recomputed=recompute_marks.is_marked(connection, row.id),
             mark=_mark_of(row, records),
+            manager=None
+            if masking.hidden()
+            else managers.manager_of(connection, row.attributes, row.value_sources),
         )
 
 

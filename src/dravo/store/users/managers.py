@@ -1,0 +1,59 @@
+"""The manager of a user, as the source of the value names users (RFC 7643, section 4.3)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from sqlalchemy import Connection, select, union
+
+from dravo.core.identity.names import fold, user_name_key
+from dravo.core.identity.records import INBOUND_SCIM, LOCAL, SIGN_IN
+from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.store import tables as t
+from dravo.store.imports.records import IMPORT
+from dravo.store.queries.references import UserRef, user_ref
+
+# Named, so that the indexes are used that begin with source and connection type.
+_TYPES = (INBOUND_SCIM, IMPORT, SIGN_IN, LOCAL)
+
+
+def manager_of(
+    connection: Connection, attributes: Mapping[str, Any], value_sources: Mapping[str, str]
+) -> UserRef | None:
+    """Return the manager of a user; None if there is none, or if it is not certain who it is.
+
+    The value names a record of the same source: by ID, external ID, locator (such as a DN) or user name.
+    Records of other sources are not looked at: an ID means something in its own source only.
+
+    Args:
+        attributes: the attributes of the user.
+        value_sources: by attribute, the ID of the source that gave it.
+    """
+    manager = attributes.get(ENTERPRISE_URN, {}).get("manager")
+    value = manager.get("value") if isinstance(manager, Mapping) else manager
+    source_id = value_sources.get(f"{ENTERPRISE_URN}:manager")
+    if not isinstance(value, str) or not value or source_id is None:
+        return None
+    r = t.record.c
+    present = (
+        r.source_id == source_id,
+        r.deleted_at.is_(None),
+        r.undecided.is_(False),
+        r.user_id.is_not(None),
+    )
+    typed = (*present, r.connection_type.in_(_TYPES))
+    found = union(
+        select(r.user_id).where(*present, r.id == value),
+        select(r.user_id).where(*typed, r.native_id == value),
+        select(r.user_id).where(*typed, r.external_id == value),
+        select(r.user_id).where(*present, r.reference.in_((value, fold(value)))),
+        select(r.user_id).where(*typed, r.user_name_key == user_name_key(value)),
+    )
+    users = connection.execute(found.limit(2)).scalars().all()
+    if len(users) != 1:
+        return None
+    u = t.user.c
+    return user_ref(
+        connection.execute(select(u.id, u.display_name, u.user_name).where(u.id == users[0])).one()
+    )
