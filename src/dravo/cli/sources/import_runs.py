@@ -177,7 +177,7 @@ def _run_entries(given: argparse.Namespace, dravo: Dravo) -> None:
         given,
         dravo.sources.run_entries(given.key, run_id, kind=given.kind, words=given.words),
         columns,
-        "The run changed nothing.",
+        "No matching entries." if given.kind or given.words else "The run changed nothing.",
     )
 
 

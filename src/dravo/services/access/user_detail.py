@@ -86,7 +86,7 @@ class UserDetail(UserLine):
 
     Attributes:
         ended: former access.
-        manager: the user whom the manager attribute names, where that is certain.
+        manager: the user that the manager attribute names, if that is certain.
     """
 
     attributes: list[UserAttribute]

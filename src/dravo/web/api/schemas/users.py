@@ -157,7 +157,9 @@ class User(UserLine):
     accounts: list[Account] = Field(description="Accounts of the user.")
     being_recomputed: bool
     mark: UserMark | None = Field(description="Mark by an operator, or null.")
-    manager: UserRef | None = Field(description="The user whom the manager attribute names, or null.")
+    manager: UserRef | None = Field(
+        description="Manager of the user, where the source identifies one; or null."
+    )
 
 
 class PossibleAccess(Model):
