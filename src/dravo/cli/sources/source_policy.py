@@ -87,7 +87,7 @@ def _declare_links(verbs: Any) -> None:
         "link-ahead",
         _link_ahead,
         "link a subject to a user ahead of its first sign-in or import",
-        ["dravo source link-ahead contractors tibor.lantos tibor.lantos"],
+        ["dravo source link-ahead contractors s-77 zofia.wisniarska"],
     )
     link.add_argument("key", help="key of the source")
     link.add_argument("subject", help="subject at the provider, or ID in the source of an import")
