@@ -40,6 +40,9 @@ type Values = Schemas['SignInSettingsRequest']
 /** How the values are given. */
 type Way = 'address' | 'metadata' | 'fields'
 
+/** The way of the form at the top. */
+const way = computed<Way>(() => (byHand.value && !saml.value ? 'fields' : 'address'))
+
 function body(way: Way): Values {
   const settings: Record<string, string> = saml.value
     ? { metadata_url: metadataUrl.value }
@@ -93,7 +96,7 @@ const takeOver = () =>
     <p v-if="signIn.trouble" class="missing">
       <v-icon :icon="mdiAlertOutline" size="18" aria-hidden="true" /> {{ signIn.trouble }}
     </p>
-    <form @submit.prevent="save(byHand && !saml ? 'fields' : 'address')">
+    <form @submit.prevent="save(way)">
       <v-text-field
         v-if="saml"
         v-model="metadataUrl"
@@ -118,9 +121,7 @@ const takeOver = () =>
         <BusyButton type="submit" color="primary" :busy="busy">{{
           saml ? 'Save and fetch' : byHand ? 'Save' : 'Save and fetch configuration'
         }}</BusyButton>
-        <v-btn variant="outlined" :disabled="busy" @click="test(byHand && !saml ? 'fields' : 'address')"
-          >Test</v-btn
-        >
+        <v-btn variant="outlined" :disabled="busy" @click="test(way)">Test</v-btn>
         <span v-if="saved" role="status">Saved.</span>
       </div>
     </form>

@@ -128,6 +128,7 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
     ]
     others = {each.user.user_id for each in other}
     same = [each for each in outcomes if each.user.user_id not in others]
+    by_run = _by_run(rows, outcomes)
     try:
         with ctx.database.writing() as connection:
             apply_outcomes(
@@ -142,10 +143,8 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
                     seen=catalogue.revision,
                     cleared=cleared,
                 )
-            for run_id, users_of_run in _by_run(rows).items():
-                run_queries.add_ended(
-                    connection, run_id, [each for each in outcomes if each.user.user_id in users_of_run]
-                )
+            for run_id, caused in by_run.items():
+                run_queries.add_ended(connection, run_id, caused)
             remove_marks(connection, marks)
     except (StalePreview, IntegrityError):
         # Another process changed the data first. The marks remain, so these users are planned again.
@@ -153,12 +152,13 @@ def _chunk(ctx: AppContext, user_id: str | None = None, left_out: Sequence[str] 
     return len(marks)
 
 
-def _by_run(rows: Iterable[RecomputeMark]) -> dict[str, set[str]]:
-    """Return by import run the users that it marked."""
-    found: dict[str, set[str]] = {}
-    for row in rows:
-        if row.run_id is not None:
-            found.setdefault(row.run_id, set()).add(row.user_id)
+def _by_run(rows: Iterable[RecomputeMark], outcomes: Iterable[UserPlan]) -> dict[str, list[UserPlan]]:
+    """Return by import run the plans of users that it marked."""
+    run_of = {row.user_id: row.run_id for row in rows if row.run_id is not None}
+    found: dict[str, list[UserPlan]] = {}
+    for each in outcomes:
+        if each.user.user_id in run_of:
+            found.setdefault(run_of[each.user.user_id], []).append(each)
     return found
 
 

@@ -31,7 +31,7 @@ from dravo.services.context import AppContext
 from dravo.services.imports import intervals
 from dravo.services.imports.uploads import ImportFile, files, folder_of
 from dravo.services.lookups import check_not_retired, pushing_source
-from dravo.services.results import SampleAttribute
+from dravo.services.results import CheckStep, SampleAttribute
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.sources import templates
@@ -62,16 +62,6 @@ class Connector:
 
 
 @dataclass
-class ImportCheckStep:
-    """A step of a connection check."""
-
-    name: str
-    outcome: str
-    message: str
-    hint: str
-
-
-@dataclass
 class ImportSettings:
     """The import settings of a source."""
 
@@ -88,7 +78,7 @@ class ImportSettings:
     next_at: Sequence[str]
     full_at: str | None
     policy: dict[str, Any]
-    checked: list[ImportCheckStep]
+    checked: list[CheckStep]
     attributes: list[str]
     checked_at: str | None
     conflicts: int
@@ -112,7 +102,7 @@ class ImportCheck:
     """The result of a connection check."""
 
     ok: bool
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     attributes: list[SampleAttribute]
     sample: list[SampleUser]
 
@@ -352,7 +342,7 @@ def check(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any] | Non
         reader.close()
     answer = ImportCheck(
         ok=checked.fine,
-        steps=[ImportCheckStep(**each.document()) for each in checked.steps],
+        steps=[CheckStep(**each.document()) for each in checked.steps],
         attributes=[
             SampleAttribute(name=name, values=values) for name, values in sorted(checked.attributes.items())
         ],

@@ -8,6 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
+    from dravo.client.types.applications.connections import CheckStep
     from dravo.client.types.sources.policies import BeforeAndAfter, SourcePolicy
 
 
@@ -57,18 +58,9 @@ class ImportCheck(TypedDict):
     """The result of a connection check."""
 
     ok: bool
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     attributes: list[SampleAttribute]
     sample: list[SampleUser]
-
-
-class ImportCheckStep(TypedDict):
-    """A step of a connection check."""
-
-    name: str
-    outcome: str
-    message: str
-    hint: str
 
 
 class ImportFile(TypedDict):
@@ -127,7 +119,7 @@ class ImportSettings(TypedDict):
     next_at: list[str]
     full_at: str | None
     policy: SourcePolicy
-    checked: list[ImportCheckStep]
+    checked: list[CheckStep]
     attributes: list[str]
     checked_at: str | None
     conflicts: int

@@ -8,8 +8,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
+    from dravo.client.types.applications.connections import CheckStep
     from dravo.client.types.common import KeyAndLabel
-    from dravo.client.types.sources.imports import ImportCheckStep, SampleAttribute
+    from dravo.client.types.sources.imports import SampleAttribute
     from dravo.client.types.sources.policies import SourcePolicy
     from dravo.client.types.sources.sources import ChecklistItem, ChecklistValue
 
@@ -137,7 +138,7 @@ class PlannedSignIn(TypedDict):
     outcome: str
     message: str
     hint: str
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     kind: str
     made: dict[str, Any]
     groups: list[ClaimedGroup]
@@ -193,7 +194,7 @@ class SignInCheck(TypedDict):
     """The result of a test of sign-in settings."""
 
     ok: bool
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
 
 
 class SignInChoice(TypedDict):
@@ -281,7 +282,7 @@ class SignInTrace(TypedDict):
     sign_in_test: str | None
     issuer: str
     subject: str
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     received: list[SampleAttribute]
     kind: str
     made: dict[str, Any]

@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 
 from sqlalchemy import Connection
 
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import InvalidInput, NotFound, StalePreview
 from dravo.core.identity import claims
 from dravo.core.identity.policy_reading import read_policy
 from dravo.core.identity.source_policy import SourcePolicy
@@ -86,7 +86,10 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
     now = clock.now()
     with ctx.database.writing() as connection:
         # A super administrator may have opened the source to operators meanwhile.
-        check_super_administrator(caller, source_settings.sign_in_of(connection, source.id), serves)
+        present = source_settings.sign_in_of(connection, source.id)
+        check_super_administrator(caller, present, serves)
+        if (present.protocol if present is not None else None) != (row.protocol if row is not None else None):
+            raise StalePreview("The protocol of the sign-in changed in the meantime.", "Try again.")
         changed, changed_details = changed_values(ctx, protocol, row, given, settings)
         if row is not None and row.secret and given.get("secret") is None and has_moved(row, values):
             changed["secret"], changed_details["secret"] = None, SECRET_CLEARED
@@ -125,12 +128,13 @@ def change(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> 
 
 def has_moved(row: SourceSignIn, values: dict[str, Any]) -> bool:
     """Return whether the client secret would go to another host than before, by an endpoint that an operator
-    entered.
+    entered. Before a token endpoint is known, the secret is for the host of the issuer.
     """
     after = values.get("provider")
     if not after or BY_HAND not in (row.provider.get("from"), after.get("from")):
         return False
-    hosts = {urlsplit(each.get("token") or "").netloc for each in (row.provider, after)}
+    issuer = row.settings.get("issuer", "")
+    hosts = {urlsplit(each.get("token") or issuer).netloc for each in (row.provider, after)}
     return len(hosts) > 1
 
 

@@ -168,7 +168,7 @@ class Connectors(Model):
     items: list[Connector]
 
 
-class ImportCheckStep(Model):
+class CheckStep(Model):
     """A step of a connection check."""
 
     name: str = Field(description="What the step checks.")
@@ -201,7 +201,7 @@ class ImportSettings(Model):
     next_at: list[str]
     full_at: str | None
     policy: SourcePolicy
-    checked: list[ImportCheckStep]
+    checked: list[CheckStep]
     attributes: list[str]
     checked_at: str | None
     conflicts: int
@@ -230,7 +230,7 @@ class ImportCheck(Model):
     """The result of a connection check."""
 
     ok: bool
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     attributes: list[SampleAttribute]
     sample: list[SampleUser]
 

@@ -9,7 +9,7 @@ from pydantic import Field
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import KeyAndLabel, Page, PageQuery
 from dravo.web.api.schemas.sources.imports import (
-    ImportCheckStep,
+    CheckStep,
     SampleAttribute,
 )
 from dravo.web.api.schemas.sources.policies import SourcePolicy, SourcePolicyFields
@@ -191,7 +191,7 @@ class SignInCheck(Model):
     """The result of a test of sign-in settings."""
 
     ok: bool
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
 
 
 class OurCertificate(Model):
@@ -322,7 +322,7 @@ class PlannedSignIn(Model):
     outcome: str = Field(description="Outcome: signed_in, observed or refused.")
     message: str = Field(description="Outcome of the sign-in in a sentence.")
     hint: str
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     kind: str = Field(description="Kind of problem, or empty.")
     made: dict[str, Any]
     groups: list[ClaimedGroup]
@@ -334,7 +334,7 @@ class SignInTrace(SignInLine):
 
     issuer: str = Field(description="Issuer of the identity.")
     subject: str = Field(description="Identifier of the user at the provider.")
-    steps: list[ImportCheckStep]
+    steps: list[CheckStep]
     received: list[SampleAttribute]
     kind: str = Field(description="What happened to the source record, or null.")
     made: dict[str, Any]
