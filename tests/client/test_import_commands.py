@@ -202,8 +202,8 @@ def test_sources_are_read_side_by_side_and_a_run_can_be_stopped(alone: Running, 
     ],
 )
 def test_a_missing_file_or_a_folder_is_explained(
-    dravo: Dravo, tmp_path: Path, command: tuple[str, ...]
+    running: Running, tmp_path: Path, command: tuple[str, ...]
 ) -> None:
     for file in (tmp_path / "nothing-here.csv", tmp_path):
-        done = dravo(*(word.format(file=file) for word in command))
+        done = command_line.dravo(running, *(word.format(file=file) for word in command))
         assert done.returncode == 2 and f"'{file}' cannot be read" in done.stderr, done.stderr
