@@ -21,6 +21,7 @@ def test_only_the_store_knows_sql_and_only_one_module_knows_which() -> None:
         "store/sqlite.py",
         "store/database.py",
         "store/memberships.py",
+        "store/provisioning/managers.py",
         "store/recompute_marks.py",
         "store/received/records.py",
         "store/sources/observations.py",

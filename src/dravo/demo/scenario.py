@@ -253,16 +253,22 @@ def plain(name: str) -> str:
 
 
 def staff() -> list[dict[str, Any]]:
-    """Return the staff as SCIM Users, as the provider sends them."""
+    """Return the staff as SCIM Users, as the provider sends them; the first of a department is the manager of
+    the others.
+    """
     users: list[dict[str, Any]] = []
     taken: set[str] = set()
     for department, members in DEPARTMENTS.items():
+        manager: str | None = None
         for given, family, title in members:
             name = f"{plain(given)}.{plain(family)}"
             # The same name twice: the second one gets a number.
             name = f"{name}2" if name in taken else name
             taken.add(name)
             users.append(user(name, given, family, title, department, len(users) + 1001))
+            if manager is not None:
+                users[-1][ENTERPRISE]["manager"] = {"value": manager}
+            manager = manager or users[-1]["externalId"]
     return users
 
 

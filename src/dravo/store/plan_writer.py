@@ -38,6 +38,7 @@ from dravo.store.plan_statements import (
     WAKE_TASK,
     WRITE_REASONS,
 )
+from dravo.store.provisioning import managers
 from dravo.store.task_status import DROPPED, WAITING
 
 
@@ -89,6 +90,11 @@ def apply_outcomes(
     _write_access(connection, outcomes, now)
     _write_kept(connection, outcomes, now)
     _write_seats(connection, outcomes, now)
+    if rewrite is UserRewrite.NAMES:
+        # Another record, or another name of one, can make a user the manager of others.
+        named = [each.user.user_id for each in outcomes if each.user.accounts]
+        if named:
+            managers.mark(connection, named, now)
     changes = [(outcome.user.user_id, change) for outcome in outcomes for change in outcome.accounts]
     if changes:
         _write_accounts(connection, changes, now, cleared or {})

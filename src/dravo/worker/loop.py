@@ -24,7 +24,7 @@ from dravo.services.imports import runs as import_runs
 from dravo.services.ingest.inbound import policy_application
 from dravo.services.ingest.inbound.stored_groups import StoredGroups
 from dravo.services.policies import inbound
-from dravo.services.provisioning import attempt, holds
+from dravo.services.provisioning import attempt, holds, managers
 from dravo.services.provisioning import bulk as bulk_provisioning
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import queue as task_queue
@@ -188,6 +188,7 @@ class Worker:
             "computing access", lambda: recompute.process_marks(self.ctx, chunk, self._set_aside), 0
         )
         more = applied >= policy_application.CHUNK or computed >= chunk
+        more |= do("managers", lambda: managers.follow(self.ctx, now), 0) >= managers.CHUNK
         do("removals", lambda: holds.hold_removals(self.ctx, now, self._set_aside.users()), None)
         with self._lock:
             busy = {key: number + len(self._queued.get(key, ())) for key, number in self._busy.items()}

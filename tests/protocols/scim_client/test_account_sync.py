@@ -7,7 +7,8 @@ from typing import Any
 
 import pytest
 
-from dravo.core.provisioning.accounts import scim_body
+from dravo.core.provisioning.accounts import scim_body, with_manager
+from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.account_sync import (
     AccountResult,
@@ -220,6 +221,56 @@ def test_where_there_is_no_patch_the_whole_is_put_and_what_is_not_ours_is_kept()
         answer(200, {"id": "7"}),
     )
     assert (reached, asked) == (AccountResult("7"), ["PATCH /Users/7", "GET /Users/7", "PUT /Users/7"])
+
+
+def test_a_put_removes_what_the_user_lost_and_keeps_what_is_not_ours() -> None:
+    user = {**DUE["user"], "title": "Guide", ENTERPRISE_URN: {"department": "Gardens", "division": "South"}}
+    lost = {**DUE["user"], ENTERPRISE_URN: {"division": "South"}}
+    current = {**user, "id": "7", "phone": "1", ENTERPRISE_URN: {**user[ENTERPRISE_URN], "badge": "12"}}
+    conversation = sync_account(
+        replace(
+            WANTED,
+            remote_id="7",
+            applied={**DUE, "user": user},
+            desired={**DUE, "user": lost},
+            capabilities=Capabilities(patch=False),
+        )
+    )
+    assert told(next(conversation)) == "GET /Users/7"
+    put = conversation.send(answer(200, current))
+    assert isinstance(put, Request) and put.body is not None
+    assert "title" not in put.body and put.body["phone"] == "1"
+    assert put.body[ENTERPRISE_URN] == {"division": "South", "badge": "12"}
+
+
+def manager(account: str | None = None) -> dict[str, Any]:
+    return with_manager({**DUE, "manager": {"source": "s", "value": "m"}}, account)
+
+
+def test_a_manager_is_sent_by_the_account_and_left_out_without_one() -> None:
+    held = replace(WANTED, remote_id="7", applied=DUE)
+    assert talk(replace(held, desired=manager())) == (AccountResult("7"), [])
+    conversation = sync_account(replace(held, desired=manager("9")))
+    patch = next(conversation)
+    assert isinstance(patch, Request) and patch.body is not None
+    path = f"{ENTERPRISE_URN}:manager"
+    assert patch.body["Operations"] == [{"op": "replace", "path": path, "value": {"value": "9"}}]
+    conversation = sync_account(replace(held, applied=manager("9"), desired=manager()))
+    patch = next(conversation)
+    assert isinstance(patch, Request) and patch.body is not None
+    assert patch.body["Operations"] == [{"op": "remove", "path": path}]
+
+
+def test_an_account_that_names_the_manager_already_is_not_changed() -> None:
+    found = {**DUE["user"], "id": "7", "active": True, "roles": [ROLE]}
+    found[ENTERPRISE_URN] = {"manager": {"value": "9", "displayName": "Una"}, "badge": "12"}
+    reached, asked = talk(replace(WANTED, remote_id="7", desired=manager("9")), answer(200, found))
+    assert (reached, asked) == (AccountResult("7"), ["GET /Users/7"])
+
+
+def test_an_application_without_managers_gets_none() -> None:
+    held = replace(WANTED, remote_id="7", applied=DUE, capabilities=Capabilities(manager=False))
+    assert talk(replace(held, desired=manager("9"))) == (AccountResult("7"), [])
 
 
 def test_without_updates_only_deactivations_are_sent() -> None:

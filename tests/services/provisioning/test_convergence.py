@@ -18,13 +18,14 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule
 
 from dravo.core.instants import later
+from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.demo.application import Application
 from dravo.demo.http_server import Call
 from dravo.protocols.addresses import Unreachable
 from dravo.protocols.http_client import Connection, Request, Response
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.provisioning import applications, attempt, connections, holds
+from dravo.services.provisioning import applications, attempt, connections, holds, managers
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
 from dravo.services.provisioning import queue as task_queue
@@ -178,6 +179,18 @@ class Convergence(RuleBasedStateMachine):
                 self.source, record, {"op": "replace", "path": "userName", "value": other}
             )
 
+    @rule(number=st.integers(0, USERS - 1), manager=st.integers(0, USERS - 1), by_name=st.booleans())
+    def report_to(self, number: int, manager: int, by_name: bool) -> None:
+        """A user gets a manager, named by ID or user name; oneself as manager means none."""
+        record, of_manager = self.records.get(f"p{number}"), self.records.get(f"p{manager}")
+        if record and of_manager:
+            path = f"{ENTERPRISE_URN}:manager"
+            value = {"value": f"p{manager}" if by_name else of_manager}
+            named = {"op": "replace", "path": path, "value": value}
+            self.services.patch_user(
+                self.source, record, named if number != manager else {"op": "remove", "path": path}
+            )
+
     @rule(number=st.integers(0, USERS - 1))
     def somebody_deletes_an_account_there(self, number: int) -> None:
         account = self.application.by_name.get(f"p{number}")
@@ -214,15 +227,19 @@ class Convergence(RuleBasedStateMachine):
 
     @rule()
     def work_until_all_is_agreed(self) -> None:
-        for _ in range(4):
+        # Accounts that somebody deleted are found one after the other, each by its manager.
+        for _ in range(4 + USERS):
+            managers.follow(self.services.ctx, clock.now())
             for row in self.open_tasks():
                 attempt.attempt(self.services.ctx, self.talker, row.id)
+        managers.follow(self.services.ctx, clock.now())
         assert self.open_tasks() == []
         for _ in range(4):
             for row in self.waiting_groups():
                 group_provisioning.attempt(self.services.ctx, self.talker, row.id)
         assert self.waiting_groups() == []
         self.check_groups()
+        self.check_managers()
         wanted: dict[str, tuple[bool, set[str]]] = {}
         for row in self.services.rows(t.account):
             assert row.applied_version == row.desired_version
@@ -244,6 +261,19 @@ class Convergence(RuleBasedStateMachine):
         for user in deleted_there:
             account = next(row for row in self.services.rows(t.account) if row.user_id == user)
             assert account.remote_id not in self.application.accounts
+
+    def check_managers(self) -> None:
+        """Each account names the account of the manager, if the manager has one."""
+        records = [row for row in self.services.rows(t.record) if row.deleted_at is None]
+        accounts = {row.user_id: row for row in self.services.rows(t.account)}
+        for row in accounts.values():
+            there = self.application.accounts.get(row.remote_id)
+            if there is None or row.desired["want"] != "present":
+                continue
+            value = row.desired.get("manager", {}).get("value")
+            of = {each.user_id for each in records if value in (each.id, each.data["userName"])}
+            due = accounts[of.pop()].remote_id if of and of <= {*accounts} else None
+            assert there.get(ENTERPRISE_URN, {}).get("manager", {}).get("value") == due
 
     def check_groups(self) -> None:
         """Each group that gives a role is there once, with those who are due in it and still there."""

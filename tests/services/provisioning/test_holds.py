@@ -332,6 +332,8 @@ def test_changes_during_an_attempt_are_judged_by_its_result(
             made = accounts[row.account_id]
             work = SimpleNamespace(
                 account_id=made.id,
+                user_id=made.user_id,
+                remote_id=None,
                 application_id=made.application_id,
                 desired=made.desired,
                 desired_version=made.desired_version,

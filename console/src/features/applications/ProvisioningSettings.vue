@@ -242,8 +242,9 @@ const pause = (action: 'pause' | 'resume') =>
 
       <h3>Attribute mapping</h3>
       <p class="quiet">
-        Dravo sends names, email addresses, title, department and similar attributes unchanged. Add an
-        expression to change an attribute or leave it out.
+        Dravo sends names, email addresses, title, department and similar attributes unchanged. For the
+        manager, Dravo sends the ID of the manager's account in the application. Add an expression to change
+        an attribute or leave it out. For the manager, use <code>manager.value</code>.
       </p>
       <UserSelect v-if="settings.attributes.length" v-model="user" label="Preview with user" class="choice" />
       <div v-for="(each, number) in settings.attributes" :key="number" class="pair">

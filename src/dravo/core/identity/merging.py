@@ -13,6 +13,14 @@ OWN_TO_A_RECORD = frozenset({"externalId", "groups", "active"})
 
 
 @dataclass(frozen=True)
+class ManagerReference:
+    """The manager of a user as a source names users: `value` means something in that source only."""
+
+    source_id: str
+    value: str
+
+
+@dataclass(frozen=True)
 class MergedUser:
     """A user merged from records.
 
@@ -27,6 +35,29 @@ class MergedUser:
     value_sources: Mapping[str, str]
     active: bool
     gone: bool
+
+    @property
+    def manager(self) -> ManagerReference | None:
+        """The manager as the source of the value names them; None without one."""
+        return manager_reference(self.attributes, self.value_sources)
+
+
+def manager_reference(
+    attributes: Mapping[str, Any], value_sources: Mapping[str, str]
+) -> ManagerReference | None:
+    """Return the manager in the attributes of a user (RFC 7643, section 4.3); None without one.
+
+    Args:
+        attributes: the merged attributes.
+        value_sources: by attribute, the ID of the source that gave it.
+    """
+    extension = attributes.get(ENTERPRISE_URN)
+    manager = extension.get("manager") if isinstance(extension, Mapping) else None
+    value = manager.get("value") if isinstance(manager, Mapping) else manager
+    source_id = value_sources.get(f"{ENTERPRISE_URN}:manager")
+    if not isinstance(value, str) or not value or source_id is None:
+        return None
+    return ManagerReference(source_id, value)
 
 
 NOBODY: frozenset[str] = frozenset()

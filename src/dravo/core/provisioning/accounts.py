@@ -4,7 +4,8 @@ It is plain JSON, stored with the account and compared as it is:
 
 - ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: an account with these attributes and
   roles; where they apply also ``plan`` (of its seat), ``carry`` and ``carry_plan`` (how roles and plan are
-  sent), ``groups`` (its provisioned groups) and ``problem`` (why it cannot be created);
+  sent), ``groups`` (its provisioned groups), ``manager`` (as the source names users; when it is sent, also
+  the ``remote_id`` of the manager's account) and ``problem`` (why it cannot be created);
 - ``{"want": "absent"}``: no account;
 - ``{"want": "as it is"}``: the settings leave the account unchanged.
 """
@@ -13,6 +14,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from dravo.core.access.license_plans import Plan
@@ -30,6 +32,7 @@ from dravo.core.provisioning.attribute_mapping import (
     carried,
     mapped,
 )
+from dravo.core.scim.schemas import ENTERPRISE_URN
 
 PRESENT, ABSENT, AS_IT_IS = "present", "absent", "as it is"
 DEACTIVATE, DELETE, LEAVE_ALONE = "deactivate", "delete", "do_nothing"
@@ -50,8 +53,9 @@ PROVISIONED = (
     "timezone",
     "emails",
     "phoneNumbers",
-    "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User",
+    ENTERPRISE_URN,
 )
+MANAGER = "manager"
 ENTERPRISE_PARTS = ("employeeNumber", "costCenter", "organization", "division", "department")
 
 
@@ -71,6 +75,21 @@ class Settings:
     attributes: tuple[tuple[Target, Expression | None], ...] = ()
     role_encoding: RoleEncoding = PLAIN
     plan_encoding: RoleEncoding = PLAN_PLAIN
+
+    @cached_property
+    def sends_manager(self) -> bool:
+        """Whether the manager's account is sent: no expression fills the manager or leaves it out."""
+        return not any(_is_manager(target) for target, _ in self.attributes)
+
+
+def _is_manager(target: Target) -> bool:
+    at = target.path.at if target.path is not None else None
+    return (
+        at is not None
+        and at.urn == ENTERPRISE_URN
+        and at.attribute is not None
+        and at.attribute.name == MANAGER
+    )
 
 
 @dataclass(frozen=True)
@@ -148,7 +167,7 @@ def _present(
     for name in PROVISIONED:
         value = user.attributes.get(name)
         if isinstance(value, Mapping) and name.startswith("urn:"):
-            # The ID of a manager has no meaning in another service, so it is not sent.
+            # The source's ID of a manager has no meaning in another service; the ID of their account has.
             value = {part: value[part] for part in ENTERPRISE_PARTS if part in value}
         if value:
             attributes[name] = value
@@ -165,6 +184,8 @@ def _present(
         ],
         "user": attributes,
     }
+    if settings.sends_manager and (manager := user.manager) is not None:
+        due[MANAGER] = {"source": manager.source_id, "value": manager.value}
     if settings.role_encoding != PLAIN:
         due["carry"] = settings.role_encoding.document()
     if not attributes.get("userName"):
@@ -214,6 +235,8 @@ def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
         shape: the form of roles, where the settings leave it to the application.
     """
     body = {**due["user"], "active": due["active"]}
+    if (account := manager_account(due)) is not None:
+        body[ENTERPRISE_URN] = {**body.get(ENTERPRISE_URN, {}), MANAGER: {"value": account}}
     for name, value in carried(due["roles"], RoleEncoding(**due.get("carry", {})), shape).items():
         body[name] = {**body.get(name, {}), **value} if isinstance(value, Mapping) else value
     for name, value in _plan_carried(due, shape).items():
@@ -222,6 +245,18 @@ def scim_body(due: Mapping[str, Any], shape: str = OBJECTS) -> dict[str, Any]:
         else:
             body[name] = [*(body.get(name) or ()), *value] if isinstance(value, list) else value
     return body
+
+
+def manager_account(due: Mapping[str, Any]) -> str | None:
+    """Return the ID in the application of the manager's account; None without one."""
+    account: str | None = due.get(MANAGER, {}).get("remote_id")
+    return account
+
+
+def with_manager(due: Mapping[str, Any], remote_id: str | None) -> dict[str, Any]:
+    """Return a desired account whose manager has an account with this ID in the application, or none yet."""
+    named = {name: due[MANAGER][name] for name in ("source", "value")}
+    return {**due, MANAGER: named if remote_id is None else {**named, "remote_id": remote_id}}
 
 
 def _plan_carried(due: Mapping[str, Any], shape: str) -> dict[str, Any]:
@@ -258,7 +293,14 @@ def differences(agreed: Mapping[str, Any], due: Mapping[str, Any]) -> list[dict[
             operations.extend(_part_differences(f"{name}.", before or {}, value))
         else:
             operations.append({"op": "replace", "path": name, "value": value})
-    operations.extend({"op": "remove", "path": name} for name in agreed if name not in due and agreed[name])
+    for name in agreed:
+        if name in due or not agreed[name]:
+            continue
+        if isinstance(agreed[name], Mapping) and name.startswith("urn:"):
+            # The application may have other parts of its own.
+            operations.extend(_part_differences(f"{name}:", agreed[name], {}))
+        else:
+            operations.append({"op": "remove", "path": name})
     return operations
 
 

@@ -17,9 +17,12 @@ from dravo.core.identity.names import fold
 from dravo.core.provisioning.accounts import (
     ABSENT,
     ENTERPRISE_PARTS,
+    MANAGER,
     PRESENT,
     differences,
+    manager_account,
     scim_body,
+    with_manager,
     without_empty,
 )
 from dravo.core.scim.patches import PATCH_SCHEMA
@@ -65,12 +68,8 @@ class AccountTarget:
         return str(user.get("externalId") or self.user_id)
 
     def body(self, due: Mapping[str, Any]) -> dict[str, Any]:
-        """Return a desired account as the application accepts it, without attributes that it lacks."""
-        return {
-            name: value
-            for name, value in scim_body(due, self.capabilities.roles).items()
-            if self.capabilities.takes(name)
-        }
+        """Return a desired account as the application accepts it."""
+        return accepted_body(due, self.capabilities)
 
     def whole_body(self) -> dict[str, Any]:
         """Return the desired account, with the attributes to empty."""
@@ -79,6 +78,15 @@ class AccountTarget:
             for name in self.to_empty
         }
         return {**empty, **self.body(self.desired)}
+
+
+def accepted_body(due: Mapping[str, Any], capabilities: Capabilities) -> dict[str, Any]:
+    """Return a desired account as an application accepts it, without attributes that it lacks."""
+    if MANAGER in due and not capabilities.manager:
+        due = with_manager(due, None)
+    return {
+        name: value for name, value in scim_body(due, capabilities.roles).items() if capabilities.takes(name)
+    }
 
 
 @dataclass(frozen=True)
@@ -353,6 +361,13 @@ def _update(
     if current is None:
         return None
     kept = {name: value for name, value in current.items() if name not in ("id", "meta", "groups", "schemas")}
+    # What was sent before and is no longer due is removed; what was never sent is not ours.
+    for name, value in before.items():
+        if name not in after:
+            kept[name] = _without(kept.get(name), value)
+        elif isinstance(value, Mapping) and isinstance(after[name], Mapping):
+            lost = {part: inner for part, inner in value.items() if part not in after[name]}
+            kept[name] = _without(kept.get(name), lost) if lost else kept.get(name)
     # A complex value keeps sub-attributes that Dravo does not set; empty ones are removed.
     merged = {
         name: {**kept[name], **value}
@@ -363,6 +378,13 @@ def _update(
     whole = without_empty({**kept, **merged})
     response = yield Request("PUT", path, body={"schemas": _schemas(whole), **whole})
     return _updated(response, remote_id, origin)
+
+
+def _without(found: Any, sent: Any) -> Any:
+    """Return a value of an account without what was sent; other parts of a complex value stay."""
+    if isinstance(found, Mapping) and isinstance(sent, Mapping):
+        return {part: inner for part, inner in found.items() if part not in sent}
+    return None
 
 
 def _updated(response: Response, remote_id: str, origin: str | None) -> AccountResult | None:
@@ -378,6 +400,13 @@ def _as_found(resource: Mapping[str, Any], wanted: AccountTarget) -> dict[str, A
     extension = found.get(ENTERPRISE_URN)
     if isinstance(extension, Mapping):
         found[ENTERPRISE_URN] = {part: value for part, value in extension.items() if part in ENTERPRISE_PARTS}
+        manager = extension.get(MANAGER)
+        if (
+            manager_account(wanted.desired) is not None
+            and isinstance(manager, Mapping)
+            and "value" in manager
+        ):
+            found[ENTERPRISE_URN][MANAGER] = {"value": manager["value"]}
     return found
 
 

@@ -6,8 +6,9 @@ from collections.abc import Generator, Mapping
 from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
 
+from dravo.core.provisioning.accounts import MANAGER
 from dravo.core.provisioning.attribute_mapping import OBJECTS, TEXTS
-from dravo.core.scim.schemas import USER_URN
+from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.responses import classify, looks_like_a_page
 
@@ -25,6 +26,7 @@ class Capabilities:
         groups: whether it has groups.
         attributes: lower-case names of a User's attributes (extensions by URN), or None.
         roles: the form of a User's roles, "objects" or "texts".
+        manager: whether a User names its manager.
     """
 
     patch: bool = True
@@ -39,6 +41,7 @@ class Capabilities:
     groups: bool = True
     attributes: tuple[str, ...] | None = None
     roles: str = OBJECTS
+    manager: bool = True
     notes: tuple[str, ...] = field(default=())
 
     @property
@@ -129,6 +132,7 @@ def understand(
         groups="Group" in _names(types) if _names(types) else True,
         attributes=attributes,
         roles=roles,
+        manager=_has_manager(schemas),
     )
     return Capabilities(**{**asdict(capabilities), "notes": tuple(_notes(capabilities))})
 
@@ -182,6 +186,16 @@ def _user_attributes(
     roles = attributes.get("roles", {})
     shape = TEXTS if roles.get("type", "complex") == "string" else OBJECTS
     return tuple(sorted({*attributes, *extensions})), shape
+
+
+def _has_manager(schemas: Mapping[str, Any] | None) -> bool:
+    """Whether the enterprise extension has a manager; yes where its attributes are not listed."""
+    for each in _resources(schemas):
+        listed = each.get("attributes")
+        if str(each.get("id")).lower() == ENTERPRISE_URN.lower() and isinstance(listed, list) and listed:
+            names = {str(one.get("name")).lower() for one in listed if isinstance(one, Mapping)}
+            return MANAGER in names
+    return True
 
 
 def _notes(capabilities: Capabilities) -> list[str]:

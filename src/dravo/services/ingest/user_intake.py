@@ -215,6 +215,7 @@ class UserIntake(IngestAttempts):
         alone = len(user.records) == 1
         before = row.data if alone else catalogue.merged(user.records).attributes
         renamed = searchable(data if alone else outcome.merged.attributes) != searchable(before)
+        renamed |= data.get("externalId") != row.data.get("externalId")
         write_trace = manner.prepare(
             IngestChange("user", row.user_id, row.data, None if gone else data, [outcome], catalogue)
         )

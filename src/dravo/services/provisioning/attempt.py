@@ -12,7 +12,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, seconds_between
-from dravo.core.provisioning.accounts import ABSENT
+from dravo.core.provisioning.accounts import ABSENT, MANAGER
 from dravo.core.provisioning.removal_limit import takes_away
 from dravo.protocols.scim_client.account_sync import (
     AccountResult,
@@ -170,6 +170,9 @@ def begin(ctx: AppContext, task_id: str) -> Attempt | None:
     there = ConnectedApplication(
         work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit
     )
+    if MANAGER in work.desired:
+        with ctx.database.reading() as connection:
+            work = stored.with_manager_account(connection, work)
     return Attempt(ctx, task_id, work, clock.now(), ExchangeLog(there))
 
 

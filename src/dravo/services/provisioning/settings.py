@@ -17,7 +17,15 @@ from dravo.core.instants import Instant
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.core.planning import plan_user
 from dravo.core.provisioning import attribute_mapping
-from dravo.core.provisioning.accounts import LEAVING, PLAN_PLAIN, PRESENT, describe, differences, scim_body
+from dravo.core.provisioning.accounts import (
+    LEAVING,
+    MANAGER,
+    PLAN_PLAIN,
+    PRESENT,
+    describe,
+    differences,
+    scim_body,
+)
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
@@ -322,6 +330,9 @@ def account_changes(before: Any, after: Any) -> list[ChangedAttribute]:
         name, part = _split(path)
         was = (old.get(name) or {}).get(part) if part else old.get(name)
         found.append(ChangedAttribute(attribute=path, before=was, after=operation.get("value")))
+    if before.get(MANAGER) != after.get(MANAGER):
+        named = [due.get(MANAGER, {}).get("value") for due in (before, after)]
+        found.append(ChangedAttribute(attribute=MANAGER, before=named[0], after=named[1]))
     if before.get("groups", []) != after.get("groups", []):
         found.append(
             ChangedAttribute(

@@ -76,11 +76,16 @@ def _loaded(pem: str) -> rsa.RSAPrivateKey:
     return found
 
 
+def generate_key() -> rsa.RSAPrivateKey:
+    """Return a new private key."""
+    return rsa.generate_private_key(65537, BITS)
+
+
 def new_key(ctx: AppContext, source_id: str, name: str, signs_from: Instant) -> dict[str, Any]:
     """Return the row of a new key with a self-signed certificate; providers compare it and build no trust on
     it.
     """
-    key = rsa.generate_private_key(65537, BITS)
+    key = generate_key()
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Dravo for {name}"[:64])])
     present = datetime.now(UTC)
     made = (

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from sqlalchemy import Connection, bindparam, case, exists, insert, select, update
 
 from dravo.core.instants import Instant
+from dravo.core.provisioning.accounts import MANAGER, manager_account, with_manager
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.provisioning import managers
 from dravo.store.provisioning.tasks import NOT_HELD
 from dravo.store.task_status import DONE, WAITING
 
@@ -42,6 +44,8 @@ class AttemptWork:
     enabled: bool
     paused_at: Instant | None
     attempts: int
+    # The account of the manager that is sent.
+    manager_account_id: str | None = None
 
 
 _WORK = PreparedStatement(
@@ -139,6 +143,21 @@ def work_of(connection: Connection, task_id: str) -> AttemptWork | None:
     return None if row is None else AttemptWork(*row)
 
 
+def with_manager_account(connection: Connection, work: AttemptWork) -> AttemptWork:
+    """Return the work with the account of the manager, as far as the manager has one."""
+    reference = managers.reference_of(work.desired)
+    if reference is None:
+        return work
+    manager = managers.account_of(connection, work.application_id, reference)
+    if manager is None or manager.account_id == work.account_id:
+        return work
+    return replace(
+        work,
+        desired=with_manager(work.desired, manager.remote_id),
+        manager_account_id=manager.account_id,
+    )
+
+
 def desired_version(connection: Connection, account_id: str) -> int | None:
     """Return the version of the state to reach; None if the account was deleted with its application."""
     row = _DESIRED_VERSION.first(connection, {"account": account_id})
@@ -148,7 +167,7 @@ def desired_version(connection: Connection, account_id: str) -> int | None:
 def apply_state(
     connection: Connection, work: AttemptWork, remote_id: str | None, origin: str | None, now: Instant
 ) -> None:
-    """Note that an account has the state that an attempt sent."""
+    """Note that an account has the state that an attempt sent, and have the accounts of reports follow."""
     _APPLY.change(
         connection,
         {
@@ -160,6 +179,24 @@ def apply_state(
             "new_origin": origin,
         },
     )
+    if MANAGER in work.desired or MANAGER in (work.applied or {}):
+        _note_manager(connection, work, now)
+    if remote_id != work.remote_id:
+        managers.mark(connection, [work.user_id], now)
+
+
+def _note_manager(connection: Connection, work: AttemptWork, now: Instant) -> None:
+    """Note the manager that was sent; where the manager's account changed during the attempt, the account is
+    sent again.
+    """
+    reference = managers.reference_of(work.desired)
+    managers.note_sent(connection, work.account_id, reference, work.manager_account_id)
+    manager = managers.account_of(connection, work.application_id, reference) if reference else None
+    present = manager.remote_id if manager is not None else None
+    if present != manager_account(work.desired):
+        owner = manager.account_id if manager is not None else work.manager_account_id
+        if owner is not None:
+            managers.mark_owner(connection, owner, now)
 
 
 def close_task(connection: Connection, task_id: str, work: AttemptWork, now: Instant) -> None:

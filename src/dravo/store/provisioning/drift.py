@@ -156,6 +156,7 @@ class ComparedAccount:
 
     id: str
     desired: dict[str, Any]
+    applied: dict[str, Any] | None
     desired_version: int
     applied_version: int
     remote_id: str | None
@@ -171,6 +172,7 @@ def accounts_to_compare(connection: Connection, application_id: str) -> list[Com
         select(
             a.id,
             a.desired,
+            a.applied,
             a.desired_version,
             a.applied_version,
             a.remote_id,

@@ -64,6 +64,7 @@ class StoredAccount:
         outcome_unknown_since: since when it is not known whether the account was created.
         lists_valid_from: older lists of the application do not show the account as it is.
         to_empty: attributes that a repair empties.
+        manager_key, manager_account_id: the manager that was sent, see the table.
     """
 
     id: str
@@ -81,6 +82,8 @@ class StoredAccount:
     outcome_unknown_since: Instant | None
     lists_valid_from: Instant | None
     to_empty: list[str] | None
+    manager_key: str | None
+    manager_account_id: str | None
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ class TaskCounts:
     """Open provisioning tasks and provisioned groups, by what they wait for.
 
     Attributes:
-        recomputing: users whose access is being recomputed.
+        recomputing: users whose access, or the manager of whose reports, is being recomputed.
         waiting: tasks and groups that Dravo processes by itself, those that wait for a retry included.
         stopped: tasks and groups whose application has to be enabled, connected or resumed.
         failed, held, unresolved: tasks and groups that wait for an operator.
@@ -69,7 +69,10 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
         )
 
     return TaskCounts(
-        recomputing=connection.execute(select(func.count()).select_from(t.pending_recompute)).scalar_one(),
+        recomputing=sum(
+            connection.execute(select(func.count()).select_from(table)).scalar_one()
+            for table in (t.pending_recompute, t.pending_manager)
+        ),
         waiting=total(WAITING, running=True),
         stopped=total(WAITING, running=False),
         failed=total(FAILED),

@@ -26,6 +26,7 @@ from dravo.store.tables.operators import (
 from dravo.store.tables.provisioning import (
     account,
     drift,
+    pending_manager,
     provisioned_group,
     provisioned_member,
     run,
@@ -91,6 +92,7 @@ __all__ = [
     "operator_recovery",
     "operator_session",
     "outbound_mail",
+    "pending_manager",
     "pending_policy",
     "pending_recompute",
     "provisioned_group",

@@ -28,10 +28,24 @@ account = Table(
     at("lists_valid_from"),
     # Attributes to clear at the next repair.
     Column("to_empty", Json),
+    # The manager as the source names users ("source ID:value", as user names are compared), and the account
+    # of theirs that was sent.
+    Column("manager_key", Text),
+    Column("manager_account_id", String(36)),
     UniqueConstraint("user_id", "application_id"),
 )
+some_of("ix_account_manager_key", account.c.manager_key, where="manager_key IS NOT NULL")
+some_of("ix_account_manager", account.c.manager_account_id, where="manager_account_id IS NOT NULL")
 Index("ix_account_of_application", account.c.application_id, account.c.id)
 one_of("uq_account_remote", account.c.application_id, account.c.remote_id, where="remote_id IS NOT NULL")
+
+# Users whose accounts or records changed, so that accounts of their reports may have to name another manager.
+pending_manager = Table(
+    "pending_manager",
+    metadata,
+    Column("user_id", String(36), ForeignKey("user.id"), primary_key=True),
+    at("since", nullable=False),
+)
 
 task = Table(
     "task",

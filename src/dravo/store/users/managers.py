@@ -7,9 +7,9 @@ from typing import Any
 
 from sqlalchemy import Connection, select, union
 
+from dravo.core.identity.merging import ManagerReference, manager_reference
 from dravo.core.identity.names import fold, user_name_key
 from dravo.core.identity.records import INBOUND_SCIM, LOCAL, SIGN_IN
-from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.store import tables as t
 from dravo.store.imports.records import IMPORT
 from dravo.store.queries.references import UserRef, user_ref
@@ -23,18 +23,27 @@ def manager_of(
 ) -> UserRef | None:
     """Return the manager of a user; None if there is none, or if it is not certain who it is.
 
-    The value names a record of the same source: by ID, external ID, locator (such as a DN) or user name.
-    Records of other sources are not looked at: an ID means something in its own source only.
-
     Args:
         attributes: the attributes of the user.
         value_sources: by attribute, the ID of the source that gave it.
     """
-    manager = attributes.get(ENTERPRISE_URN, {}).get("manager")
-    value = manager.get("value") if isinstance(manager, Mapping) else manager
-    source_id = value_sources.get(f"{ENTERPRISE_URN}:manager")
-    if not isinstance(value, str) or not value or source_id is None:
+    reference = manager_reference(attributes, value_sources)
+    user_id = None if reference is None else resolve(connection, reference)
+    if user_id is None:
         return None
+    u = t.user.c
+    return user_ref(
+        connection.execute(select(u.id, u.display_name, u.user_name).where(u.id == user_id)).one()
+    )
+
+
+def resolve(connection: Connection, reference: ManagerReference) -> str | None:
+    """Return the ID of the user whom a source means as a manager; None if it is not certain who it is.
+
+    The value names a record of the same source: by ID, external ID, locator (such as a DN) or user name.
+    Records of other sources are not looked at: an ID means something in its own source only.
+    """
+    source_id, value = reference.source_id, reference.value
     r = t.record.c
     present = (
         r.source_id == source_id,
@@ -51,9 +60,4 @@ def manager_of(
         select(r.user_id).where(*typed, r.user_name_key == user_name_key(value)),
     )
     users = connection.execute(found.limit(2)).scalars().all()
-    if len(users) != 1:
-        return None
-    u = t.user.c
-    return user_ref(
-        connection.execute(select(u.id, u.display_name, u.user_name).where(u.id == users[0])).one()
-    )
+    return users[0] if len(users) == 1 else None

@@ -16,7 +16,14 @@ from sqlalchemy import Connection
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
-from dravo.core.provisioning.accounts import PRESENT, carriers, provisioned_names, scim_body
+from dravo.core.provisioning.accounts import (
+    MANAGER,
+    PRESENT,
+    carriers,
+    manager_account,
+    provisioned_names,
+    with_manager,
+)
 from dravo.core.provisioning.drift import (
     KINDS,
     Drift,
@@ -26,7 +33,7 @@ from dravo.core.provisioning.drift import (
     compare_groups,
 )
 from dravo.protocols.http_client import Request
-from dravo.protocols.scim_client.account_sync import segment
+from dravo.protocols.scim_client.account_sync import accepted_body, segment
 from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.listing import everything
 from dravo.protocols.scim_client.responses import ProvisioningError, classify
@@ -253,11 +260,10 @@ def _expected(
             continue
         if row.remote_id is None and not row.desired["active"]:
             continue
-        body = {
-            name: value
-            for name, value in scim_body(row.desired, capabilities.roles).items()
-            if capabilities.takes(name)
-        }
+        desired = row.desired
+        if MANAGER in desired:
+            desired = with_manager(desired, manager_account(row.applied or {}))
+        body = accepted_body(desired, capabilities)
         empty = frozenset(name for name in provisioned if name not in body and capabilities.takes(name))
         expected.append(
             Expected(

@@ -1,0 +1,196 @@
+"""Managers in applications: the account of a user names the account of the user's manager (RFC 7643, section
+4.3).
+
+The manager is looked up when an account is sent. Users whose own account or records changed are marked, and
+the accounts of their reports are sent again where they name another manager than they should.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import Connection, bindparam, delete, exists, insert, literal, select, update
+
+from dravo.core.identity.merging import ManagerReference
+from dravo.core.identity.names import user_name_key
+from dravo.core.instants import Instant
+from dravo.core.provisioning.accounts import MANAGER, PRESENT, describe, manager_account
+from dravo.store import tables as t
+from dravo.store.ids import new_id
+from dravo.store.sqlite import insert_unless_there
+from dravo.store.task_status import WAITING
+from dravo.store.users import managers as user_managers
+
+CHUNK = 500
+
+
+@dataclass(frozen=True)
+class ManagerAccount:
+    """The account of a manager in one application."""
+
+    account_id: str
+    user_id: str
+    remote_id: str
+
+
+@dataclass(frozen=True)
+class Report:
+    """The account of a user that should name another manager than it does."""
+
+    account_id: str
+    application_id: str
+    user_id: str
+    desired: Mapping[str, Any]
+    desired_version: int
+
+
+def reference_of(desired: Mapping[str, Any]) -> ManagerReference | None:
+    """Return the manager of a desired account as the source names them; None without one."""
+    named = desired.get(MANAGER)
+    return None if named is None else ManagerReference(named["source"], named["value"])
+
+
+def key_of(source_id: str, value: str) -> str:
+    """Return the value of a manager, or an identifier of a record, as both are compared."""
+    return f"{source_id}:{user_name_key(value)}"
+
+
+def account_of(
+    connection: Connection, application_id: str, reference: ManagerReference
+) -> ManagerAccount | None:
+    """Return the account of a manager that exists in an application, or None."""
+    user_id = user_managers.resolve(connection, reference)
+    if user_id is None:
+        return None
+    a = t.account.c
+    row = connection.execute(
+        select(a.id, a.user_id, a.remote_id).where(
+            a.user_id == user_id, a.application_id == application_id, a.remote_id.is_not(None)
+        )
+    ).first()
+    return None if row is None else ManagerAccount(*row)
+
+
+def note_sent(
+    connection: Connection, account_id: str, reference: ManagerReference | None, sent: str | None
+) -> None:
+    """Note which manager an account was sent with; `sent` is the ID of the manager's account, or None."""
+    values = {
+        "manager_key": None if reference is None else key_of(reference.source_id, reference.value),
+        "manager_account_id": sent,
+    }
+    connection.execute(update(t.account).where(t.account.c.id == account_id).values(**values))
+
+
+def mark(connection: Connection, user_ids: Sequence[str], now: Instant) -> None:
+    """Have the accounts of the reports of some users looked at, if any account names a manager."""
+    named = exists().where(t.account.c.manager_key.is_not(None))
+    for user_id in user_ids:
+        row = select(literal(user_id), literal(now)).where(named)
+        connection.execute(
+            insert_unless_there(t.pending_manager)
+            .from_select(["user_id", "since"], row)
+            .on_conflict_do_update(set_={"since": now})
+        )
+
+
+def mark_owner(connection: Connection, account_id: str, now: Instant) -> None:
+    """Have the accounts of the reports of an account's user looked at."""
+    owner = connection.execute(select(t.account.c.user_id).where(t.account.c.id == account_id)).scalar()
+    if owner is not None:
+        mark(connection, [owner], now)
+
+
+def marked(connection: Connection, most: int) -> list[tuple[str, Instant]]:
+    """Return marked users, with the time of their mark."""
+    p = t.pending_manager.c
+    return [
+        (user_id, since)
+        for user_id, since in connection.execute(select(p.user_id, p.since).order_by(p.user_id).limit(most))
+    ]
+
+
+def remove_marks(connection: Connection, marks: Iterable[tuple[str, Instant]]) -> None:
+    """Remove marks, unless they were set again meanwhile."""
+    p = t.pending_manager.c
+    rows = [{"user": user_id, "seen": since} for user_id, since in marks]
+    if rows:
+        statement = delete(t.pending_manager).where(
+            p.user_id == bindparam("user"), p.since == bindparam("seen")
+        )
+        connection.execute(statement, rows)
+
+
+def outdated_reports(connection: Connection, user_ids: Sequence[str]) -> list[Report]:
+    """Return the accounts that should name another manager, of all whose manager is or was one of these
+    users.
+
+    Accounts with an open task are left out: their manager is looked up when they are sent.
+    """
+    a, d, r = t.account.c, t.task.c, t.record.c
+    own = connection.execute(select(a.id).where(a.user_id.in_(user_ids))).scalars().all()
+    if not own:
+        return []
+    names = select(r.source_id, r.id, r.native_id, r.external_id, r.reference, r.user_name_key)
+    keys = {
+        key_of(source_id, name)
+        for source_id, *identifiers in connection.execute(names.where(r.user_id.in_(user_ids)))
+        for name in identifiers
+        if name
+    }
+    columns = (a.id, a.application_id, a.user_id, a.desired, a.desired_version, a.applied)
+    idle = ~exists().where(d.account_id == a.id, d.closed_at.is_(None))
+    found: dict[str, Report] = {}
+    accounts: dict[tuple[str, ManagerReference], str | None] = {}
+    for condition in (*_parts(a.manager_key, sorted(keys)), *_parts(a.manager_account_id, own)):
+        for *row, applied in connection.execute(select(*columns).where(condition, idle)):
+            report = Report(*row)
+            reference = reference_of(report.desired) if report.desired["want"] == PRESENT else None
+            if reference is None:
+                continue
+            known = (report.application_id, reference)
+            if known not in accounts:
+                manager = account_of(connection, *known)
+                accounts[known] = manager.remote_id if manager is not None else None
+            if manager_account(applied or {}) != accounts[known]:
+                found[report.account_id] = report
+    return list(found.values())
+
+
+def _parts(column: Any, values: Sequence[str]) -> list[Any]:
+    return [column.in_(values[start : start + CHUNK]) for start in range(0, len(values), CHUNK)]
+
+
+def send_again(connection: Connection, reports: Iterable[Report], now: Instant) -> int:
+    """Open a task for each of some accounts, unless it changed meanwhile; return how many were opened."""
+    a, d, u = t.account.c, t.task.c, t.user.c
+    opened = 0
+    for report in reports:
+        seen = (
+            a.id == report.account_id,
+            a.desired_version == report.desired_version,
+            ~exists().where(d.account_id == a.id, d.closed_at.is_(None)),
+        )
+        version = report.desired_version + 1
+        changed = update(t.account).where(*seen).values(desired_version=version, pending_since=now)
+        if connection.execute(changed).rowcount != 1:
+            continue
+        connection.execute(update(t.user).where(u.id == report.user_id).values(revision=u.revision + 1))
+        task = {
+            "id": new_id(),
+            "account_id": report.account_id,
+            "application_id": report.application_id,
+            "user_id": report.user_id,
+            "status": WAITING,
+            "version": version,
+            "desired_state": describe(report.desired),
+            "attempts": 0,
+            "created_at": now,
+            "next_attempt_at": now,
+            "removes": False,
+        }
+        connection.execute(insert(t.task).values(**task))
+        opened += 1
+    return opened
