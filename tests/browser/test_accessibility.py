@@ -186,6 +186,9 @@ STATUSES: dict[str, dict[str, State]] = {
         "groups": State("/groups"),
         "groups without a role": State("/groups?mapped=no"),
         "a local group": State("/groups/{group}"),
+        "authority of a group": State(
+            "/groups/{group_of_source}", opens("Edit who manages the members", exact=True)
+        ),
         "new group": State("/groups", opens("Create group")),
         "new members": State(
             "/groups/{group}",
@@ -323,6 +326,7 @@ def places(demo: RunningDemo) -> dict[str, str]:
             "leaver": next(iter(dravo.users.list(status="left")))["id"],
             "local": dravo.users.get(scenario.CONTRACTORS[0]["user_name"])["id"],
             "group": next(iter(dravo.groups.list(words="Open day team")))["id"],
+            "group_of_source": next(iter(dravo.groups.list(words="Herbarium")))["id"],
             "review": next(iter(dravo.reviews.list()))["id"],
             "failed": next(iter(dravo.tasks.list(status="failed")))["id"],
         }

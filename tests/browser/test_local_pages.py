@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible
+from tests.browser.conftest import check_accessible, choose
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -89,6 +89,28 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     expect(dialog).to_contain_text("1 lose")
     dialog.get_by_role("button", name="Delete", exact=True).click()
     expect(page.get_by_text("left", exact=True).first).to_be_visible()
+
+
+def test_operators_take_the_members_of_a_group_over(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    source, name = fresh("staff"), fresh("ada")
+    provider = running.provider(source)
+    group = provider.group(fresh("Guides"), [provider.user(name, displayName=f"Ada {name}")])
+    page = open_page(signed_in=True)
+    page.goto(f"/groups/{group}")
+    expect(page.get_by_role("button", name="Add members")).to_have_count(0)
+    page.get_by_role("button", name="Edit who manages the members").click()
+    dialog = page.get_by_role("dialog")
+    choose(dialog.locator(".v-select").filter(has_text="Members managed by"), "Dravo")
+    expect(dialog).to_contain_text("0 lose access")
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Managed by: Dravo (the source differs)")).to_be_visible()
+    page.get_by_role("button", name=f"Remove Ada {name}").click()
+    page.get_by_role("dialog").get_by_role("button", name="Remove", exact=True).click()
+    expect(page.get_by_role("heading", name="Members (0)")).to_be_visible()
+    with running.dravo as dravo:
+        assert dravo.groups.get(group)["members"] == 0
 
 
 def test_a_user_is_created_for_an_unlinked_account(

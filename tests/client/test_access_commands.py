@@ -138,6 +138,31 @@ def test_holds_are_listed(running: Running, desk: dict[str, str]) -> None:
     )
 
 
+def test_operators_take_the_members_of_a_group_over(
+    running: Running, desk: dict[str, str], fresh: Fresh
+) -> None:
+    source, key, other = desk["source"], desk["desk"], fresh("ida")
+    running.provider(source).user(other)
+    group = ("desk-viewer", "--source", source)
+    ran(running, "assignment", "create", key, "viewer", "--source", source, "--group", "desk-viewer")
+    assert "belongs to the source" in ran(
+        running, "group", "add-members", "desk-viewer", other, "--source", source, code=2
+    )
+    authority = ("group", "set-authority", *group, "--members-from")
+    assert "1 lose access" in ran(running, *authority, "sign_in", "--preview")
+    assert "0 lose access" in ran(running, *authority, "dravo", "--preview")
+    assert "Members of 'desk-viewer' come from Dravo now." in ran(running, *authority, "dravo")
+    assert "lists 2 users now" in ran(
+        running, "group", "add-members", "desk-viewer", other, "--source", source
+    )
+    assert "Dravo (the source differs)" in ran(running, "group", "show", *group)
+    assert "come from every connection type now" in ran(running, *authority, "source")
+    assert "1 user," in ran(running, "group", "show", *group)
+    changed = ran(running, "source", "set-priority", source, "--members-from", "inbound_scim")
+    assert "inbound SCIM" in changed
+    assert "invalid choice: 'nobody'" in ran(running, *authority, "nobody", code=2)
+
+
 def test_local_users_and_groups_are_kept_by_hand(
     running: Running, desk: dict[str, str], fresh: Fresh
 ) -> None:

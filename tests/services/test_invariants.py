@@ -13,6 +13,7 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, ru
 
 from dravo.core.access.evaluation import compute_access, memberships
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
+from dravo.core.identity.membership_authority import AUTHORITIES
 from dravo.core.identity.merging import merge
 from dravo.core.planning import facts_of
 from dravo.core.scim.errors import ScimError
@@ -24,6 +25,7 @@ from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.groups import Members
 from dravo.services.provisioning import applications
+from dravo.services.sources import membership_authority, priority
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.snapshots import users as user_snapshots
@@ -242,6 +244,33 @@ class Records(RuleBasedStateMachine):
                     known[0].id,
                     {"user_name": name, "active": active},
                 )
+
+    authorities = st.sampled_from([*AUTHORITIES])
+
+    @rule(key=source_keys, name=st.sampled_from(GROUPS), authority=authorities | st.none())
+    def decide_about_group(self, key: str, name: str, authority: str | None) -> None:
+        if (key, name) in self.groups:
+            group_id = self.groups[key, name]
+            membership_authority.change_group(self.services.ctx, self.services.caller, group_id, authority)
+
+    @rule(key=source_keys, authority=authorities)
+    def decide_about_groups(self, key: str, authority: str) -> None:
+        priority.change(self.services.ctx, self.services.caller, key, {"members_from": authority})
+
+    @rule(
+        key=source_keys, name=st.sampled_from(GROUPS), who=st.sets(st.sampled_from(NAMES)), put=st.booleans()
+    )
+    def list_in_group_of_source(self, key: str, name: str, who: set[str], put: bool) -> None:
+        records = [self.users[key, each] for each in who if (key, each) in self.users]
+        users = tuple(row.user_id for row in self.services.rows(t.record) if row.id in records)
+        if (key, name) in self.groups:
+            members = Members(add=users) if put else Members(remove=users)
+            try:
+                local_groups.change_members(
+                    self.services.ctx, self.services.caller, self.groups[key, name], members
+                )
+            except InvalidInput as wrong:
+                assert "belongs to the source" in wrong.message
 
     @rule(setting=st.sampled_from(["deactivate", "delete", "do_nothing"]))
     def set_leaving(self, setting: str) -> None:

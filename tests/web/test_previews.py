@@ -39,6 +39,7 @@ PREVIEWS = {
     ("DELETE", "/assignments/{id}"): ("GET", "/assignments/{id}/removal"),
     ("POST", "/assignments/{id}/confirm"): ("POST", "/assignments/{id}/confirm/preview"),
     ("POST", "/audit/{id}/undo"): ("GET", "/audit/{id}/undo"),
+    ("PUT", "/groups/{id}/authority"): ("POST", "/groups/{id}/authority/preview"),
     ("POST", "/groups/{id}/members"): ("POST", "/groups/{id}/members/preview"),
     ("POST", "/records/{record}/link"): ("POST", "/records/{record}/link/preview"),
     ("POST", "/reviews/{id}/decide"): ("POST", "/reviews/{id}/preview"),

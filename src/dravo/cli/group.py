@@ -20,6 +20,22 @@ from dravo.cli.output import (
 )
 from dravo.client import Dravo
 
+# Who can decide about the members of groups, and how it is said.
+MEMBERS_FROM_WORDS = {
+    "all": "every connection type",
+    "inbound_scim": "inbound SCIM",
+    "import": "import",
+    "sign_in": "sign-in",
+    "dravo": "Dravo",
+}
+MEMBERS_FROM = tuple(MEMBERS_FROM_WORDS)
+MEMBERS_FROM_HELP = (
+    "who decides about the members of groups: all connection types (default), one of them, or dravo, where "
+    "operators do"
+)
+
+_OF_SOURCE = "source of the group, if its members are managed in Dravo"
+
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
@@ -31,6 +47,7 @@ def add_commands(nouns: Any) -> None:
     _declare_rename(verbs)
     _declare_add_members(verbs)
     _declare_remove_members(verbs)
+    _declare_set_authority(verbs)
     _declare_delete(verbs)
 
 
@@ -111,6 +128,7 @@ def _declare_add_members(verbs: Any) -> None:
         ],
     )
     parser.add_argument("group", help="ID or complete name")
+    parser.add_argument("--source", metavar="KEY", help=_OF_SOURCE)
     parser.add_argument(
         "users",
         nargs="*",
@@ -133,6 +151,7 @@ def _declare_add_members(verbs: Any) -> None:
 def _declare_remove_members(verbs: Any) -> None:
     parser = command(verbs, "remove-members", _remove_members, "remove users and groups from a local group")
     parser.add_argument("group", help="ID or complete name")
+    parser.add_argument("--source", metavar="KEY", help=_OF_SOURCE)
     parser.add_argument(
         "users",
         nargs="*",
@@ -145,6 +164,33 @@ def _declare_remove_members(verbs: Any) -> None:
         default=[],
         metavar="ID",
         help="ID of a group; repeat for several",
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="NAME", help="name of the group; required if the change is serious"
+    )
+
+
+def _declare_set_authority(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "set-authority",
+        _set_authority,
+        "change who decides about the members of a group of a source",
+        [
+            "dravo group set-authority Herbarium --source staff --members-from dravo --preview",
+            "dravo group set-authority Herbarium --source staff --members-from source",
+        ],
+    )
+    parser.add_argument("group", help="ID or complete name")
+    parser.add_argument(
+        "--source", metavar="KEY", help="source of the group, if several groups have the same name"
+    )
+    parser.add_argument(
+        "--members-from",
+        choices=(*MEMBERS_FROM, "source"),
+        required=True,
+        help=f"{MEMBERS_FROM_HELP}; source: as the source says",
     )
     parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     parser.add_argument(
@@ -215,6 +261,8 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
             "ID in the source": group["external_id"],
             "Lists": f"{counted(group['members'], 'user', 'users')}, "
             f"{counted(len(group['inner']), 'group', 'groups')}",
+            "Members from": MEMBERS_FROM_WORDS[group["members_from"]]
+            + (" (the source differs)" if group["own_members_from"] else ""),
             "Users with nested groups": f"{counted(group['users_with_nested_groups'], 'user', 'users')}",
             "Changed": f"{moment(group['modified_at'])} UTC",
         }
@@ -290,7 +338,7 @@ def _read_members(given: argparse.Namespace) -> list[str]:
 
 
 def _change(given: argparse.Namespace, dravo: Dravo, members: dict[str, list[str]]) -> None:
-    group_id = _local(given, dravo)
+    group_id = _find(dravo, given.group, given.source) if given.source else _local(given, dravo)
     if given.preview:
         show_preview(given, dravo.groups.preview_members(group_id, **members))
         return
@@ -299,6 +347,18 @@ def _change(given: argparse.Namespace, dravo: Dravo, members: dict[str, list[str
         show_json(group)
         return
     print(f"'{group['name']}' lists {counted(group['members'], 'user', 'users')} now.")
+
+
+def _set_authority(given: argparse.Namespace, dravo: Dravo) -> None:
+    group_id = _find(dravo, given.group, given.source)
+    if given.preview:
+        show_preview(given, dravo.groups.preview_authority(group_id, given.members_from))
+        return
+    group = dravo.groups.change_authority(group_id, given.members_from, confirm=given.confirm)
+    if given.json:
+        show_json(group)
+        return
+    print(f"Members of '{group['name']}' come from {MEMBERS_FROM_WORDS[group['members_from']]} now.")
 
 
 def _delete(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -210,11 +210,11 @@ class Sources(Noun):
         )
 
     def preview_priority(self, key: str, **values: Any) -> t.Preview:
-        """Preview another priority of a source: `priority`, `deactivation_wins`, `updates`."""
+        """Preview another priority of a source; the values as in `change_priority`."""
         return cast(t.Preview, self._call("POST", f"/sources/{part(key)}/priority/preview", body=values))
 
     def change_priority(self, key: str, *, confirm: str | None = None, **values: Any) -> t.Source:
-        """Change the priority of a source: `priority`, `deactivation_wins`, `updates`.
+        """Change the priority of a source: `priority`, `deactivation_wins`, `updates`, `members_from`.
 
         Args:
             confirm: the label of the source; required for a serious change.

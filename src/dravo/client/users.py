@@ -147,7 +147,9 @@ class Groups(Noun):
     def change_members(
         self, group_id: str, *, confirm: str | None = None, **members: Sequence[str]
     ) -> t.Group:
-        """Add and remove members of a local group: `add=`, `remove=`, `add_groups=`, `remove_groups=`."""
+        """Add and remove members of a local group: `add=`, `remove=`, `add_groups=`, `remove_groups=`; of a
+        group of a source whose members are managed in Dravo, users only.
+        """
         return cast(
             t.Group,
             self._call("POST", f"/groups/{part(group_id)}/members", body={**members, "confirm": confirm}),
@@ -158,6 +160,24 @@ class Groups(Noun):
         return cast(
             t.Preview, self._call("POST", f"/groups/{part(group_id)}/members/preview", body={**members})
         )
+
+    def change_authority(
+        self, group_id: str, members_from: str, *, confirm: str | None = None
+    ) -> t.GroupDetail:
+        """Change who decides about the members of a group of a source.
+
+        Args:
+            members_from: "all" connection types, "inbound_scim", "import", "sign_in" or "dravo"; "source"
+                for the setting of the source.
+            confirm: the name of the group, for a serious change.
+        """
+        body = {"members_from": members_from, "confirm": confirm}
+        return cast(t.GroupDetail, self._call("PUT", f"/groups/{part(group_id)}/authority", body=body))
+
+    def preview_authority(self, group_id: str, members_from: str) -> t.Preview:
+        """Return the effects of `change_authority`; nothing is changed."""
+        path = f"/groups/{part(group_id)}/authority/preview"
+        return cast(t.Preview, self._call("POST", path, body={"members_from": members_from}))
 
     def members(self, group_id: str) -> Pages[t.UserLine]:
         """List the users in a group."""

@@ -16,6 +16,7 @@ from dravo.core.access.types import (
 )
 from dravo.core.identity.acceptance import InboundPolicy
 from dravo.core.identity.marks import UserMark
+from dravo.core.identity.membership_authority import PLAIN_AUTHORITY, MembershipAuthority
 from dravo.core.identity.merging import MergedUser, merge
 from dravo.core.identity.records import UserRecord
 from dravo.core.instants import Instant
@@ -81,6 +82,8 @@ class ConfigSnapshot:
     inbound: Mapping[str, InboundPolicy] = field(default_factory=dict)
     # Sources that reported users who were erased.
     erased: frozenset[str] = frozenset()
+    # Who decides about the members of groups.
+    authority: MembershipAuthority = PLAIN_AUTHORITY
 
     def merged(self, records: Iterable[UserRecord]) -> MergedUser:
         """Return the one user behind some records."""

@@ -12,6 +12,7 @@ from sqlalchemy import (
     Subquery,
     and_,
     bindparam,
+    case,
     exists,
     func,
     insert,
@@ -22,9 +23,12 @@ from sqlalchemy import (
     update,
 )
 
+from dravo.core.identity.membership_authority import ALL, DRAVO
 from dravo.core.identity.names import fold
+from dravo.core.identity.records import LOCAL
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.membership_authority import members_from, record_counts, user_counts
 from dravo.store.queries.source_rows import COLUMNS
 
 CHUNK = 500
@@ -254,13 +258,14 @@ def listed_users(connection: Connection, group_id: str) -> list[str]:
 
 
 def groups_of_user(connection: Connection, user_id: str) -> list[str]:
-    """Return the ids of the local groups that list a user."""
+    """Return the IDs of the groups that count a user whom an operator added."""
     m = t.membership.c
-    return list(
-        connection.execute(
-            select(m.group_id).where(m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None))
-        ).scalars()
+    statement = (
+        select(m.group_id)
+        .join(t.group, t.group.c.id == m.group_id)
+        .where(m.user_id == user_id, m.until_at.is_(None), m.user_id.is_not(None), user_counts())
     )
+    return list(connection.execute(statement).scalars())
 
 
 def end_group(connection: Connection, group_id: str, now: Instant) -> None:
@@ -290,6 +295,9 @@ _GROUPS_OF_RECORDS = (
     )
     .order_by(t.membership.c.id)
 )
+_COUNTING_GROUPS_OF_RECORDS = _GROUPS_OF_RECORDS.join(
+    t.record, t.record.c.id == t.membership.c.record_id
+).where(record_counts())
 
 
 def groups_of_record(connection: Connection, record_id: str) -> list[tuple[str, str]]:
@@ -297,23 +305,32 @@ def groups_of_record(connection: Connection, record_id: str) -> list[tuple[str, 
     return groups_of_records(connection, [record_id])[record_id]
 
 
-def groups_of_records(connection: Connection, record_ids: Sequence[str]) -> dict[str, list[tuple[str, str]]]:
-    """Return (group id, name) for each record, of the groups that list it."""
+def ids_of_record(connection: Connection, record_id: str) -> list[str]:
+    """Return the IDs of the groups in which one record counts as a member."""
+    found = groups_of_records(connection, [record_id], counting=True)[record_id]
+    return [group_id for group_id, _ in found]
+
+
+def groups_of_records(
+    connection: Connection, record_ids: Sequence[str], *, counting: bool = False
+) -> dict[str, list[tuple[str, str]]]:
+    """Return (group id, name) for each record, of the groups that list it; `counting` as in `listed`."""
     found: dict[str, list[tuple[str, str]]] = {record_id: [] for record_id in record_ids}
+    statement = _COUNTING_GROUPS_OF_RECORDS if counting else _GROUPS_OF_RECORDS
     for start in range(0, len(record_ids), CHUNK):
         for record_id, group_id, name in connection.execute(
-            _GROUPS_OF_RECORDS, {"ids": record_ids[start : start + CHUNK]}
+            statement, {"ids": record_ids[start : start + CHUNK]}
         ):
             found[record_id].append((group_id, name))
     return found
 
 
-def listed(group_ids: Any) -> Subquery:
-    """Return (user ID, group ID) of direct members of some groups, by a record or, in local groups, by the
-    user.
+def listed(group_ids: Any, *, counting: bool = True) -> Subquery:
+    """Return (user ID, group ID) of direct members of some groups, by a record or by the user.
 
     Args:
         group_ids: for `IN`: IDs, or a select of them.
+        counting: only members whom the authority of the group reports.
     """
     m = t.membership.c
     by_record = (
@@ -324,20 +341,29 @@ def listed(group_ids: Any) -> Subquery:
     by_user = select(m.user_id, m.group_id).where(
         m.group_id.in_(group_ids), m.until_at.is_(None), m.user_id.is_not(None)
     )
+    if counting:
+        of_group = t.group.c.id == m.group_id
+        by_record = by_record.join(t.group, of_group).where(record_counts())
+        by_user = by_user.join(t.group, of_group).where(user_counts())
     return union_all(by_record, by_user).subquery("listed")
 
 
 def size_of(group_id: Any) -> ColumnElement[int]:
-    """Return the number of direct members as a column; each index counts its own."""
-    m = t.membership.c
+    """Return the number of direct members of the group in a select as a column; each index counts its own."""
+    m, r = t.membership.c, t.record.c
     by_record, by_user = (
         select(func.count())
         .select_from(t.membership)
         .where(m.group_id == group_id, m.until_at.is_(None), column.is_not(None))
-        .scalar_subquery()
         for column in (m.record_id, m.user_id)
     )
-    return by_record + by_user
+    of_one = by_record.join(t.record, r.id == m.record_id).where(r.connection_type == members_from())
+    return case(
+        (t.group.c.connection_type == LOCAL, by_user.scalar_subquery()),
+        (members_from() == ALL, by_record.scalar_subquery()),
+        (members_from() == DRAVO, by_user.scalar_subquery()),
+        else_=of_one.correlate(t.group).scalar_subquery(),
+    )
 
 
 def reaches_nobody() -> ColumnElement[bool]:

@@ -34,6 +34,19 @@ def end_users(connection: Connection, group_id: str, user_ids: Sequence[str], no
         connection.execute(update(t.membership).where(*where).values(until_at=now))
 
 
+def users_added(connection: Connection, group_id: str) -> list[str]:
+    """Return the users whom operators added to a group."""
+    m = t.membership.c
+    where = (m.group_id == group_id, m.until_at.is_(None), m.user_id.is_not(None))
+    return list(connection.execute(select(m.user_id).where(*where)).scalars())
+
+
+def counting_users(connection: Connection, group_id: str) -> set[str]:
+    """Return the users who count as direct members of a group."""
+    found = connection.execute(_each(listed([group_id]))).scalars()
+    return {*found}
+
+
 def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) -> None:
     """Take a user off the lists of local groups."""
     m = t.membership.c
@@ -107,8 +120,10 @@ def _each(found: Subquery) -> Select[str]:
     return select(found.c.user_id).where(found.c.user_id.is_not(None)).distinct()
 
 
-def users_within(group_id: str) -> Select[str]:
-    """Return the select of everyone in a group, by any nesting."""
+def users_within(group_id: str, *, counting: bool = False) -> Select[str]:
+    """Return the select of everyone in a group, by any nesting; by default also of members who do not count,
+    because they may count after a change.
+    """
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
     within = within.union(
@@ -116,14 +131,15 @@ def users_within(group_id: str) -> Select[str]:
             m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)
         )
     )
-    found = listed(select(within.c.id))
+    found = listed(select(within.c.id), counting=counting)
     return _each(found)
 
 
 def users_in_groups_of(source_ids: Any) -> Select[str]:
     """Return the select of everyone who is in any group of some sources."""
     found = listed(
-        select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.deleted_at.is_(None))
+        select(t.group.c.id).where(t.group.c.source_id.in_(source_ids), t.group.c.deleted_at.is_(None)),
+        counting=False,
     )
     return _each(found)
 
@@ -140,7 +156,9 @@ def with_inner_groups(connection: Connection, group_ids: Sequence[str]) -> set[s
 def how_many_within(connection: Connection, group_id: str) -> int:
     """Return how many users are in a group, by any nesting."""
     return int(
-        connection.execute(select(func.count()).select_from(users_within(group_id).subquery())).scalar_one()
+        connection.execute(
+            select(func.count()).select_from(users_within(group_id, counting=True).subquery())
+        ).scalar_one()
     )
 
 

@@ -158,5 +158,5 @@ def test_a_source_of_any_size_can_be_retired(garden: Garden, monkeypatch: pytest
     with garden.ctx.database.reading() as connection:
         event.listen(connection.engine, "before_cursor_execute", note)
     retirement.preview(garden.ctx, "partners")
-    # A statement may name a chunk of users twice.
-    assert max(asked) <= 2 * 10, "no statement has a parameter for each user"
+    # A statement may name a chunk of users twice, beside a few constants.
+    assert max(asked) <= 2 * 10 + 5, "no statement has a parameter for each user"

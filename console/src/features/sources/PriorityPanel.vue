@@ -1,10 +1,13 @@
 <script setup lang="ts">
-// The priority of a source where several sources have records of one user, with a preview.
+// The priority of a source where several sources have records of one user, and who manages the members of its
+// groups, with a preview.
 import { useQueryClient } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import type { Confirmation } from '../../app/assignments'
+import { membersFrom, type MembersFrom } from '../../app/authority'
 import { useMay } from '../../app/session'
+import MembersFromSelect from '../../components/MembersFromSelect.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 
 const props = defineProps<{ source: Schemas['Source'] }>()
@@ -15,18 +18,21 @@ const asking = ref(false)
 const place = ref(0)
 const deactivation_wins = ref(false)
 const updates = ref(true)
+const members_from = ref<MembersFrom>('all')
 watch(asking, (now) => {
   if (now)
-    [place.value, deactivation_wins.value, updates.value] = [
+    [place.value, deactivation_wins.value, updates.value, members_from.value] = [
       props.source.priority,
       props.source.deactivation_wins,
       props.source.updates,
+      props.source.members_from,
     ]
 })
 const wish = computed(() => ({
   priority: Number(place.value),
   deactivation_wins: deactivation_wins.value,
   updates: updates.value,
+  members_from: members_from.value,
 }))
 const look = () =>
   answered(api.POST('/api/v1/sources/{key}/priority/preview', { params: { path }, body: wish.value }))
@@ -48,7 +54,10 @@ const carryOut = ({ confirm, expect }: Confirmation) =>
           ? 'A user who is inactive in this source is always inactive in Dravo.'
           : 'A user who is inactive in this source can stay active through another source.'
       }}
-      Only this source manages the members of its groups.
+    </p>
+    <p>
+      Members of its groups are managed by: <b>{{ membersFrom[source.members_from] }}</b>. A group can differ,
+      on its page.
     </p>
     <v-btn v-if="may('sources.change')" variant="outlined" @click="asking = true">Edit priority</v-btn>
     <PreviewDialog
@@ -63,6 +72,7 @@ const carryOut = ({ confirm, expect }: Confirmation) =>
       <v-text-field v-model="place" type="number" label="Priority (1 is highest)" />
       <v-switch v-model="updates" label="Update users of other sources" color="primary" hide-details />
       <v-switch v-model="deactivation_wins" label="Deactivation wins" color="primary" hide-details />
+      <MembersFromSelect v-model="members_from" label="Group members managed by" />
     </PreviewDialog>
   </section>
 </template>

@@ -233,12 +233,14 @@ const checklist = useQuery({
               <TestSignIns :source="id" :missing="signIn.data.value.missing" />
               <div class="panel below"><SignInHistory :source="id" /></div>
             </template>
-            <SourcePolicyPanel
-              v-else
-              :source="id"
-              connection-type="sign_in"
-              :conflicts="source.data.value.conflicts"
-            />
+            <template v-else>
+              <SourcePolicyPanel
+                :source="id"
+                connection-type="sign_in"
+                :conflicts="source.data.value.conflicts"
+              />
+              <PriorityPanel v-if="signInFirst" :source="source.data.value" />
+            </template>
           </template>
         </template>
         <template v-else-if="shown === 'scim-policy'">

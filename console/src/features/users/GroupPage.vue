@@ -5,6 +5,7 @@ import { answered, api } from '../../api/client'
 import { what } from '../../app/assignments'
 import { useMay } from '../../app/session'
 import EmptyState from '../../components/EmptyState.vue'
+import GroupAuthority from './GroupAuthority.vue'
 import LocalGroupPanel from './LocalGroupPanel.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
@@ -15,7 +16,7 @@ const may = useMay()
 const changed = ref(0)
 const leaving = ref<{ user?: string; group?: string; name: string } | null>(null)
 const about = computed(() => ({ id: props.id, changed: changed.value }))
-const changeable = computed(() => Boolean(group.data.value?.local && may('groups.change')))
+const changeable = computed(() => Boolean(group.data.value?.members_from === 'dravo' && may('groups.change')))
 const path = { id: props.id }
 const group = useQuery({
   queryKey: ['groups', props.id],
@@ -80,13 +81,18 @@ const assignments = (after: string | undefined, count: number) =>
       </section>
       <section class="panel" aria-labelledby="members">
         <h2 id="members">Members ({{ group.data.value.members.toLocaleString('en') }})</h2>
+        <GroupAuthority
+          v-if="!group.data.value.local"
+          :group="group.data.value"
+          @changed="(changed++, group.refetch())"
+        />
         <p v-if="group.data.value.inner.length" class="nested">
           {{ group.data.value.users_with_nested_groups.toLocaleString('en') }} users including nested groups:
           <span v-for="each in group.data.value.inner" :key="each.id" class="inner">
             <router-link :to="`/groups/${each.id}`">{{ each.name }}</router-link>
             <span class="quiet">&nbsp;of {{ each.source?.label }}</span>
             <v-btn
-              v-if="changeable"
+              v-if="changeable && group.data.value.local"
               size="x-small"
               variant="text"
               :aria-label="`Remove ${each.name}`"
@@ -131,7 +137,9 @@ const assignments = (after: string | undefined, count: number) =>
               {{
                 group.data.value?.local
                   ? 'Add users or groups of any source.'
-                  : 'The source reports no members.'
+                  : group.data.value?.members_from === 'dravo'
+                    ? 'Add users of any source.'
+                    : 'The source reports no members.'
               }}
             </EmptyState>
           </template>

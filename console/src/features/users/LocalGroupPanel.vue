@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// Changes a local group: members, name and deletion, each with a preview.
+// Changes a local group: members, name and deletion, each with a preview. Of a group of a source whose members
+// are managed in Dravo, only its users.
 import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
@@ -77,8 +78,10 @@ const remove = ({ confirm, expect }: Confirmation) =>
 <template>
   <div class="row">
     <v-btn color="primary" @click="put">Add members</v-btn>
-    <v-btn variant="outlined" @click="renaming = true">Rename</v-btn>
-    <v-btn variant="outlined" @click="removing = true">Delete group</v-btn>
+    <template v-if="group.local">
+      <v-btn variant="outlined" @click="renaming = true">Rename</v-btn>
+      <v-btn variant="outlined" @click="removing = true">Delete group</v-btn>
+    </template>
   </div>
   <PreviewDialog
     v-model="putting"
@@ -97,7 +100,7 @@ const remove = ({ confirm, expect }: Confirmation) =>
       max-rows="10"
       autocomplete="off"
     />
-    <GroupSelect v-model="groups" label="Groups with their members" several />
+    <GroupSelect v-if="group.local" v-model="groups" label="Groups with their members" several />
   </PreviewDialog>
   <PreviewDialog
     v-model="taking"

@@ -7,6 +7,7 @@ import sys
 from typing import Any
 
 from dravo.cli.access.assignment import show_preview
+from dravo.cli.group import MEMBERS_FROM, MEMBERS_FROM_HELP, MEMBERS_FROM_WORDS
 from dravo.cli.output import (
     UsageError,
     command,
@@ -121,6 +122,7 @@ def _declare_set_priority(verbs: Any) -> None:
     parser.add_argument(
         "--updates", choices=("yes", "no"), help="no: the source never changes users of other sources"
     )
+    parser.add_argument("--members-from", choices=MEMBERS_FROM, help=MEMBERS_FROM_HELP)
     parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the source; required if the change is serious"
@@ -319,8 +321,10 @@ def _set_priority(given: argparse.Namespace, dravo: Dravo) -> None:
     for name in ("deactivation_wins", "updates"):
         if (value := getattr(given, name)) is not None:
             values[name] = value == "yes"
+    if given.members_from is not None:
+        values["members_from"] = given.members_from
     if not values:
-        raise UsageError("No value given. Use --priority, --deactivation-wins or --updates.")
+        raise UsageError("No value given. Use --priority, --deactivation-wins, --updates or --members-from.")
     if given.preview:
         show_preview(given, dravo.sources.preview_priority(given.key, **values))
         return
@@ -334,6 +338,7 @@ def _set_priority(given: argparse.Namespace, dravo: Dravo) -> None:
             "Priority": str(changed["priority"]),
             "Deactivation wins": "yes" if changed["deactivation_wins"] else "no",
             "Updates users of other sources": "yes" if changed["updates"] else "no",
+            "Group members from": MEMBERS_FROM_WORDS[changed["members_from"]],
         }
     )
 

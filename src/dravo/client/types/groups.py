@@ -34,6 +34,8 @@ class GroupDetail(TypedDict):
     assignments: int
     modified_at: str
     local: bool
+    members_from: str
+    own_members_from: str | None
     users_with_nested_groups: int
     inner: list[GroupNearby]
     around: list[GroupNearby]

@@ -12,6 +12,8 @@ from dravo.core.identity.names import fold, user_name_key
 
 # The connection type of local users and groups.
 LOCAL = "local"
+# Users and groups that scheduled imports report.
+IMPORT = "import"
 # The connection type of records from sign-ins.
 SIGN_IN = "sign_in"
 # The connection type of records that a source sends.

@@ -14,6 +14,7 @@ from sqlalchemy import Connection
 from dravo.core import schedules
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.policy_reading import read_policy
+from dravo.core.identity.records import IMPORT
 from dravo.core.identity.source_policy import SourcePolicy, reworked
 from dravo.core.instants import parse_instant
 from dravo.protocols.directory.connectors import (
@@ -38,7 +39,6 @@ from dravo.services.sources import templates
 from dravo.services.sources.policy import import_of, import_policy
 from dravo.store import clock
 from dravo.store.imports import conflicts as stored_conflicts
-from dravo.store.imports.records import IMPORT
 from dravo.store.pagination import ItemList
 from dravo.store.sources import settings as stored
 from dravo.store.sources import sources as source_rows

@@ -164,6 +164,8 @@ class BulkGroups:
                 if known is None or known.gone or not catalogue.concerns(known.id):
                     # No assignment can name a group that is created here.
                     continue
+                if not catalogue.authority.counts(self.source.id, known.id, self.connection_type):
+                    continue
                 listed = groups.listed_records(connection, known.id)
                 wanted = {of_users[member] for member in entry.members if member in of_users}
                 for member in {member for member in entry.members if member in users.new}:

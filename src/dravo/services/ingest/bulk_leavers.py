@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.errors import StalePreview
-from dravo.core.identity.records import UserRecord
+from dravo.core.identity.records import IMPORT, UserRecord
 from dravo.core.identity.source_policy import SourcePolicy
 from dravo.core.plan_types import UserPlan, UserSnapshot
 from dravo.core.planning import plan_user, with_record
@@ -21,7 +21,6 @@ from dravo.store import clock, groups, memberships
 from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import groups as imported_groups
 from dravo.store.imports import records as imported_records
-from dravo.store.imports.records import IMPORT
 from dravo.store.plan_writer import ConfirmedRemovals, UserRewrite, apply_outcomes
 from dravo.store.queries import runs as run_queries
 from dravo.store.snapshots import users as user_snapshots
@@ -179,7 +178,7 @@ class BulkLeavers:
             ]
             users = user_snapshots.users(connection, [row.user_id for row in found])
             others = [each.id for row in found for each in users[row.user_id].records if each.id != row.id]
-            listed = groups.groups_of_records(connection, others) if others else {}
+            listed = groups.groups_of_records(connection, others, counting=True) if others else {}
             outcomes, lines = [], []
             for row in found:
                 user = users[row.user_id]

@@ -234,6 +234,9 @@ class GroupIntake(MemberChanges):
         renamed = data["displayName"] != row.data["displayName"]
         by_name = renamed and catalogue.named_by_its_name(source_id)
         concerned = (by_name or catalogue.concerns(row.id)) and row.left_out is None
+        if not by_name and not catalogue.authority.counts(source_id, row.id, self.connection_type):
+            # The source may list its members; who is one is decided elsewhere.
+            concerned = False
         in_full = concerned and not by_name and not plan.nesting and len(plan.users) <= AT_ONCE
         return GroupPlan(
             row,

@@ -112,10 +112,10 @@ def _planned(ctx: AppContext, connection: Connection, record_id: str, to: str | 
     giver = user_snapshots.users(connection, [row.user_id])[row.user_id]
     taker = _taker(connection, row, giver, to)
     record = UserRecord(row.id, row.source_id, row.connection_type, row.data, taker.user_id)
-    theirs = [group_id for group_id, _ in groups.groups_of_record(connection, record_id)]
+    theirs = groups.ids_of_record(connection, record_id)
     remaining = tuple(each for each in giver.records if each.id != record_id)
     if remaining:
-        listed = groups.groups_of_records(connection, [each.id for each in remaining])
+        listed = groups.groups_of_records(connection, [each.id for each in remaining], counting=True)
         kept = {group_id for some in listed.values() for group_id, _ in some} | set(
             groups.groups_of_user(connection, giver.user_id)
         )

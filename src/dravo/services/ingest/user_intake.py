@@ -290,7 +290,7 @@ class UserIntake(IngestAttempts):
     def _groups_without(self, user_id: str, record_id: str) -> tuple[str, ...]:
         with self.database.reading() as connection:
             others = [each for each in records.ids_of_user(connection, user_id) if each != record_id]
-            found = groups.groups_of_records(connection, others)
+            found = groups.groups_of_records(connection, others, counting=True)
             local = groups.groups_of_user(connection, user_id)
         return tuple(
             dict.fromkeys((*(group_id for listed in found.values() for group_id, _ in listed), *local))

@@ -11,7 +11,7 @@ from sqlalchemy import Connection
 from dravo.core.errors import InvalidInput
 from dravo.core.identity.acceptance import DISABLED, ENABLED, PILOT
 from dravo.core.identity.policy_reading import read_policy
-from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN
+from dravo.core.identity.records import IMPORT, INBOUND_SCIM, SIGN_IN
 from dravo.core.identity.source_policy import SourcePolicy
 from dravo.core.instants import Instant
 from dravo.services.context import AppContext
@@ -24,7 +24,6 @@ from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.settings import rollout
 from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.services.sources import policy as source_policies
-from dravo.store.imports.records import IMPORT
 from dravo.store.pagination import ItemList
 from dravo.store.received import records as received
 from dravo.store.sources import settings as stored

@@ -21,7 +21,7 @@ from dravo.core.identity.acceptance import (
     standing,
 )
 from dravo.core.identity.matching import Binding
-from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN, changes, searchable
+from dravo.core.identity.records import IMPORT, INBOUND_SCIM, SIGN_IN, changes, searchable
 from dravo.core.identity.source_policy import EVERY, Refused, SourcePolicy
 from dravo.protocols.directory.reader import is_made
 from dravo.services import jobs
@@ -38,7 +38,7 @@ from dravo.store.imports import conflicts as stored_conflicts
 from dravo.store.imports import groups as imported_groups
 from dravo.store.imports import records as imported_records
 from dravo.store.imports.groups import ImportedGroup
-from dravo.store.imports.records import IMPORT, ImportedRecord, ReportedEntry
+from dravo.store.imports.records import ImportedRecord, ReportedEntry
 from dravo.store.received import groups as received_groups
 from dravo.store.received import members
 from dravo.store.received import records as received

@@ -153,13 +153,15 @@ class JitProvisioner:
             chosen = self._chosen(connection, catalogue, told or ())
             after = before
             if told is not None:
-                wanted = [each["group"]["id"] for each in chosen if each["group"] and each["group"]["id"]]
+                wanted = [
+                    each["group"]["id"]
+                    for each in chosen
+                    if each["group"]
+                    and each["group"]["id"]
+                    and catalogue.authority.counts(self.source.id, each["group"]["id"], SIGN_IN)
+                ]
                 present = record.id if record is not None else former
-                listed = (
-                    [group_id for group_id, _ in groups.groups_of_record(connection, present)]
-                    if present is not None
-                    else []
-                )
+                listed = groups.ids_of_record(connection, present) if present is not None else []
                 after = with_groups(
                     before, added=wanted, removed=[each for each in listed if each not in wanted]
                 )

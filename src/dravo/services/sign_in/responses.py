@@ -11,7 +11,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError
-from dravo.core.identity.records import searchable
+from dravo.core.identity.records import IMPORT, searchable
 from dravo.protocols.directory.reader import NOTED
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import events, settings
@@ -42,7 +42,6 @@ from dravo.services.sign_in.verification import (
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
-from dravo.store.imports import records as imported_records
 from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sources import settings as source_settings
 
@@ -309,7 +308,7 @@ def _refresh(ctx: AppContext, way: SignInAttempt) -> None:
     assert way.user is not None
     name = searchable(way.user).user_name_key
     with ctx.database.reading() as connection:
-        user_id = sign_in_users.imported_user(connection, way.source.id, imported_records.IMPORT, name)
+        user_id = sign_in_users.imported_user(connection, way.source.id, IMPORT, name)
     if user_id is None:
         way.steps.note("Directory", "The directory of this source does not contain the user.", NOTED)
         return

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from sqlalchemy import Connection
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
-from dravo.core.identity.records import SIGN_IN
+from dravo.core.identity.records import IMPORT, SIGN_IN
 from dravo.core.instants import Instant
 from dravo.services.context import AppContext
 from dravo.services.lookups import find_user, pushing_source
@@ -21,7 +21,6 @@ from dravo.store.ids import new_id
 from dravo.store.imports import conflicts as stored
 from dravo.store.imports import records as imported_records
 from dravo.store.imports.conflicts import StoredConflict
-from dravo.store.imports.records import IMPORT
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.references import UserRef, user_ref

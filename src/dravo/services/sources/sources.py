@@ -217,6 +217,7 @@ class SourceLine:
     conflicts: int
     priority: int
     deactivation_wins: bool
+    members_from: str
     updates: bool
     created_at: Instant
     users: int
@@ -300,6 +301,7 @@ def _line(row: ListedSource, shared: list[SharedDomain]) -> SourceLine:
         conflicts=row.conflicts,
         priority=row.priority,
         deactivation_wins=row.deactivation_wins,
+        members_from=row.members_from,
         updates=row.updates,
         created_at=row.created_at,
         users=row.users,

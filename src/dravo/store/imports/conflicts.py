@@ -8,10 +8,11 @@ from typing import Any
 
 from sqlalchemy import Connection, func, insert, or_, select, update
 
+from dravo.core.identity.records import IMPORT
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.ids import new_id
-from dravo.store.imports.records import IMPORT, chunks
+from dravo.store.imports.records import chunks
 from dravo.store.pagination import Page, PageRequest, page, shown_as
 
 OPEN, DECIDED, OVER = "open", "decided", "over"

@@ -9,10 +9,10 @@ from typing import Any
 from sqlalchemy import Connection, bindparam, insert, select, update
 
 from dravo.core.identity.names import fold
-from dravo.core.identity.records import searchable
+from dravo.core.identity.records import IMPORT, searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.imports.records import IMPORT, Known, known_by_native_id
+from dravo.store.imports.records import Known, known_by_native_id
 
 
 def known_groups(

@@ -9,9 +9,9 @@ from sqlalchemy import Connection, exists, or_, select
 
 from dravo.core.identity.matching import Candidate
 from dravo.core.identity.names import user_name_key
-from dravo.core.identity.records import INBOUND_SCIM, LOCAL
+from dravo.core.identity.records import IMPORT, INBOUND_SCIM, LOCAL
 from dravo.store import tables as t
-from dravo.store.imports.records import IMPORT, chunks
+from dravo.store.imports.records import chunks
 from dravo.store.sign_in import former_records
 
 # Users with a record in an open conflict; they are not candidates for matching.

@@ -8,15 +8,13 @@ from typing import Any
 
 from sqlalchemy import Connection, bindparam, func, insert, select, update
 
-from dravo.core.identity.records import Searchable
+from dravo.core.identity.records import IMPORT, Searchable
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import Item
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.queries.references import UserRef
 from dravo.store.records import found_by
-
-IMPORT = "import"
 
 CHUNK = 500
 

@@ -6,14 +6,16 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection, Select, func, or_, select
+from sqlalchemy import Connection, Select, and_, func, or_, select
 
+from dravo.core.identity.membership_authority import DRAVO
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
 from dravo.core.instants import Instant
 from dravo.store import groups as store_groups
 from dravo.store import memberships
 from dravo.store import tables as t
+from dravo.store.membership_authority import members_from, record_counts, user_counts
 from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries.references import GroupRef, KeyAndLabel, key_and_label
 from dravo.store.queries.search import contains
@@ -84,9 +86,16 @@ class GroupNearby:
 
 @dataclass(frozen=True)
 class GroupDetail(GroupLine):
-    """A group with its nested and containing groups, and the number of its users by any nesting."""
+    """A group with its nested and containing groups, and the number of its users by any nesting.
+
+    Attributes:
+        members_from: who decides about its members.
+        own_members_from: the same where the group differs from its source, or None.
+    """
 
     local: bool
+    members_from: str
+    own_members_from: str | None
     users_with_nested_groups: int
     inner: list[GroupNearby]
     around: list[GroupNearby]
@@ -101,7 +110,16 @@ def memberships_of(connection: Connection, user_id: str) -> list[UserGroup]:
         .select_from(t.membership)
         .join(t.group, g.id == m.group_id)
         .outerjoin(t.source, s.id == g.source_id)
-        .where(or_(m.record_id.in_(mine), m.user_id == user_id), m.waiting.is_distinct_from("add"))
+        .outerjoin(t.record, t.record.c.id == m.record_id)
+        .where(
+            or_(m.record_id.in_(mine), m.user_id == user_id),
+            m.waiting.is_distinct_from("add"),
+            or_(
+                m.until_at.is_not(None),
+                and_(m.record_id.is_not(None), record_counts()),
+                and_(m.user_id.is_not(None), user_counts()),
+            ),
+        )
         .order_by(m.until_at.is_not(None), m.from_at.desc())
         .limit(500)
     )
@@ -224,10 +242,15 @@ def group_detail(connection: Connection, group_id: str) -> GroupDetail | None:
             for row in connection.execute(statement)
         ]
 
-    connection_type = connection.execute(select(g.connection_type).where(g.id == group_id)).scalar()
+    row = connection.execute(
+        select(g.connection_type, g.members_from, members_from()).where(g.id == group_id)
+    ).one()
+    connection_type, own, authority = row
     return GroupDetail(
         **vars(found),
         local=connection_type == LOCAL,
+        members_from=DRAVO if connection_type == LOCAL else authority,
+        own_members_from=own,
         users_with_nested_groups=memberships.how_many_within(connection, group_id),
         inner=nearby(m.inner_group_id, m.group_id),
         around=nearby(m.group_id, m.inner_group_id),

@@ -18,6 +18,7 @@ from dravo.core.access.types import PLAIN, Assignment, Policy
 from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import SCIM_USER, compile_expression
 from dravo.core.identity.acceptance import DISABLED, InboundPolicy
+from dravo.core.identity.membership_authority import ALL, MembershipAuthority
 from dravo.core.identity.names import fold
 from dravo.core.identity.policy_reading import read_policy
 from dravo.core.plan_types import Application, ConfigSnapshot, GroupLabel, Role
@@ -27,6 +28,7 @@ from dravo.core.scim.extensions import read_schema
 from dravo.core.scim.schemas import Schema
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE, Database
+from dravo.store.membership_authority import inner_group_counts, own_authorities
 from dravo.store.prepared_statements import PreparedStatement
 
 NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "with_roles", "selected"
@@ -146,7 +148,7 @@ def load(
     parents = _load_parents(connection)
     s = t.source.c
     columns = (s.id, s.key, s.priority, s.deactivation_wins, s.updates, s.retired_at)
-    sources = list(connection.execute(select(*columns, s.scim_policy, s.scim_status)))
+    sources = list(connection.execute(select(*columns, s.scim_policy, s.scim_status, s.members_from)))
     provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(
@@ -178,6 +180,10 @@ def load(
             if not (inbound := inbound_policy(row.scim_policy, row.scim_status)).is_plain
         },
         frozenset(connection.execute(select(t.erased_identifier.c.source_id).distinct()).scalars()),
+        MembershipAuthority(
+            {row.id: row.members_from for row in sources if row.members_from != ALL},
+            own_authorities(connection),
+        ),
     )
 
 
@@ -226,8 +232,11 @@ def _load_assignments(
 def _load_parents(connection: Connection) -> dict[str, tuple[str, ...]]:
     """Return the IDs of the outer groups of each nested group."""
     parents: dict[str, tuple[str, ...]] = {}
-    nested = select(t.membership.c.inner_group_id, t.membership.c.group_id).where(
-        t.membership.c.until_at.is_(None), t.membership.c.inner_group_id.is_not(None)
+    m = t.membership.c
+    nested = (
+        select(m.inner_group_id, m.group_id)
+        .join(t.group, t.group.c.id == m.group_id)
+        .where(m.until_at.is_(None), m.inner_group_id.is_not(None), inner_group_counts())
     )
     for inner, outer in connection.execute(nested):
         parents[inner] = (*parents.get(inner, ()), outer)

@@ -17,6 +17,7 @@ from dravo.core.instants import Instant
 from dravo.core.plan_types import HeldAccess, HeldAccount, UserSnapshot
 from dravo.store import records
 from dravo.store import tables as t
+from dravo.store.membership_authority import record_counts, user_counts
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.snapshots.config import assignment_of
 
@@ -41,7 +42,7 @@ _RECORDS = select(
     t.record.c.undecided,
 ).where(t.record.c.user_id.in_(_IDS))
 _GROUPS = union_all(
-    select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id)
+    select(t.record.c.user_id, t.membership.c.group_id, t.membership.c.id.label("place"))
     .join(t.membership, t.membership.c.record_id == t.record.c.id)
     .join(t.group, t.group.c.id == t.membership.c.group_id)
     .where(
@@ -50,13 +51,17 @@ _GROUPS = union_all(
         t.membership.c.record_id.is_not(None),
         t.record.c.left_out.is_(None),
         t.group.c.left_out.is_(None),
+        record_counts(),
     ),
-    select(t.membership.c.user_id, t.membership.c.group_id, t.membership.c.id).where(
+    select(t.membership.c.user_id, t.membership.c.group_id, t.membership.c.id.label("place"))
+    .join(t.group, t.group.c.id == t.membership.c.group_id)
+    .where(
         t.membership.c.user_id.in_(_IDS),
         t.membership.c.until_at.is_(None),
         t.membership.c.user_id.is_not(None),
+        user_counts(),
     ),
-).order_by("id")
+).order_by("place")
 _DIRECT = select(t.assignment).where(t.assignment.c.user_id.in_(_IDS), t.assignment.c.removed_at.is_(None))
 _ACCESS = select(
     t.access.c.user_id, t.access.c.id, t.access.c.application_id, t.access.c.role_id, t.access.c.reasons
@@ -208,9 +213,9 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot
     reported: defaultdict[str, list[UserRecord]] = defaultdict(list)
     for row in connection.execute(_RECORDS, given):
         reported[row[4]].append(UserRecord(row[0], row[1], row[2], row[3], row[4], bool(row[5]), row[6]))
-    groups: defaultdict[str, list[str]] = defaultdict(list)
+    within: defaultdict[str, list[str]] = defaultdict(list)
     for user_id, group_id, _ in connection.execute(_GROUPS, given):
-        groups[user_id].append(group_id)
+        within[user_id].append(group_id)
     direct: defaultdict[str, list[Assignment]] = defaultdict(list)
     for row in connection.execute(_DIRECT, given):
         direct[row.user_id].append(assignment_of(row))
@@ -231,7 +236,7 @@ def _chunk(connection: Connection, ids: Sequence[str]) -> dict[str, UserSnapshot
             user_id,
             revision,
             tuple(reported[user_id]),
-            tuple(dict.fromkeys(groups[user_id])),
+            tuple(dict.fromkeys(within[user_id])),
             tuple(direct[user_id]),
             tuple(access[user_id]),
             tuple(accounts[user_id]),

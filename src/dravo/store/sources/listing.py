@@ -42,6 +42,7 @@ class ListedSource:
     domains: list[str] | None
     priority: int
     deactivation_wins: bool
+    members_from: str
     updates: bool
     users: int
     groups: int
@@ -93,6 +94,7 @@ def _statement(activity: ListedActivity) -> Select[Any]:
         s.domains,
         s.priority,
         s.deactivation_wins,
+        s.members_from,
         s.updates,
         count(t.record, t.record.c.deleted_at.is_(None)),
         count(t.group, t.group.c.deleted_at.is_(None)),

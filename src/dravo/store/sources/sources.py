@@ -31,6 +31,7 @@ class Source:
         scim_status: the status of inbound SCIM: "disabled", "pilot" or "enabled".
         scim_enabled_from: when the status becomes "enabled", or None.
         template: the key of the template from which it was added, or None.
+        members_from: who decides about the members of its groups.
     """
 
     id: str
@@ -49,6 +50,7 @@ class Source:
     scim_enabled_from: Instant | None
     retired_at: Instant | None
     template: str | None
+    members_from: str
 
 
 def by_key(connection: Connection, key: str) -> Source | None:

@@ -44,6 +44,8 @@ source = Table(
     at("retired_at"),
     # The template from which it was added, or null.
     Column("template", String(40)),
+    # Who decides about the members of its groups, where a group does not say otherwise.
+    Column("members_from", String(16), nullable=False, server_default="all"),
 )
 
 # Import settings of a source: the connector with its settings, and the position of the last import.

@@ -167,7 +167,10 @@ group = Table(
     Column("left_out", String(16)),
     Column("waiting", String(16)),
     Column("name_in_use", Text),
+    # Who decides about the members; NULL as the source says.
+    Column("members_from", String(16)),
 )
+some_of("ix_group_members_from", group.c.id, where="members_from IS NOT NULL")
 some_of("ix_group_waiting", group.c.source_id, group.c.id, where="waiting IS NOT NULL")
 one_of(
     "uq_group_native_id",

@@ -9,9 +9,8 @@ from sqlalchemy import Connection, select, union
 
 from dravo.core.identity.merging import ManagerReference, manager_reference
 from dravo.core.identity.names import fold, user_name_key
-from dravo.core.identity.records import INBOUND_SCIM, LOCAL, SIGN_IN
+from dravo.core.identity.records import IMPORT, INBOUND_SCIM, LOCAL, SIGN_IN
 from dravo.store import tables as t
-from dravo.store.imports.records import IMPORT
 from dravo.store.queries.references import UserRef, user_ref
 
 # Named, so that the indexes are used that begin with source and connection type.

@@ -211,6 +211,7 @@ class Source(TypedDict):
     conflicts: int
     priority: int
     deactivation_wins: bool
+    members_from: str
     updates: bool
     created_at: str
     users: int

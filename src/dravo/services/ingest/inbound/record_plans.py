@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from sqlalchemy import Connection
@@ -209,7 +209,8 @@ class _Planner:
         )
         record = UserRecord(row.id, self._source_id, INBOUND_SCIM, data, binding.user_id, undecided=undecided)
         joined, parted = self._made.change(row, counts=True)
-        after = with_groups(with_record(known, record), added=(*self._groups_of(row.id), *joined))
+        added = (*self._groups_of(row.id), *self._counting(joined))
+        after = with_groups(with_record(known, record), added=added)
         outcome = plan_user(with_groups(after, removed=parted), self._catalogue, self._now)
         linked = not binding.new
         return RecordPlan(row, found, binding.user_id, outcome, linked, undecided, others, joined, parted)
@@ -230,7 +231,7 @@ class _Planner:
             after = replace(after, groups=self._groups_without(user, row.id))
         elif not row.counts:
             after = with_groups(after, added=self._groups_of(row.id))
-        after = with_groups(after, added=joined, removed=parted)
+        after = with_groups(after, added=self._counting(joined), removed=parted)
         outcome = plan_user(after, self._catalogue, self._now)
         return RecordPlan(
             row,
@@ -243,15 +244,20 @@ class _Planner:
             parted=parted,
         )
 
+    def _counting(self, group_ids: Iterable[str]) -> list[str]:
+        """Return the groups whose members inbound SCIM decides about."""
+        authority = self._catalogue.authority
+        return [each for each in group_ids if authority.counts(self._source_id, each, INBOUND_SCIM)]
+
     def _groups_of(self, record_id: str) -> list[str]:
-        listed = groups.groups_of_record(self._connection, record_id)
-        out = groups.left_out(self._connection, [group_id for group_id, _ in listed])
-        return [group_id for group_id, _ in listed if group_id not in out]
+        listed = groups.ids_of_record(self._connection, record_id)
+        out = groups.left_out(self._connection, listed)
+        return [group_id for group_id in listed if group_id not in out]
 
     def _groups_without(self, user: UserSnapshot, record_id: str) -> tuple[str, ...]:
         """Return the groups of a user by other records, and local ones unless the user leaves."""
         counting = [each.id for each in user.records if each.id != record_id and not each.gone]
-        listed = groups.groups_of_records(self._connection, counting)
+        listed = groups.groups_of_records(self._connection, counting, counting=True)
         out = groups.left_out(self._connection, [one for some in listed.values() for one, _ in some])
         local = groups.groups_of_user(self._connection, user.user_id) if counting else []
         found = [one for some in listed.values() for one, _ in some if one not in out]

@@ -1,6 +1,6 @@
-"""Local groups, created by operators.
+"""Local groups, created by operators, and the members of groups of sources where Dravo decides about them.
 
-They have users and groups of any source as members, and give roles like other groups.
+Local groups have users and groups of any source as members, and give roles like other groups.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from sqlalchemy import Connection
 
 from dravo.core.access.evaluation import memberships
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StalePreview
+from dravo.core.identity.membership_authority import DRAVO
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL
 from dravo.core.plan_types import ConfigSnapshot, UserSnapshot
@@ -31,7 +32,7 @@ from dravo.store import memberships as store_memberships
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.groups import GroupLine, OwnedGroup
-from dravo.store.snapshots.config import raise_revision
+from dravo.store.snapshots.config import check_revision, raise_revision
 
 MOST_NAMED = 1_000
 
@@ -117,8 +118,8 @@ def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> GroupLi
 def preview_members(ctx: AppContext, group_id: str, members: Members) -> Preview:
     """Return the effects of `change_members`; nothing is changed."""
     with ctx.database.reading() as connection:
-        row = _row(connection, group_id)
         catalogue = ctx.catalogue.get(connection)
+        row = _with_own_members(connection, catalogue, group_id, members)
         return preview.shown(
             connection, _planned(catalogue, row, _moves(connection, catalogue, row, members))
         )
@@ -127,17 +128,18 @@ def preview_members(ctx: AppContext, group_id: str, members: Members) -> Preview
 def change_members(
     ctx: AppContext, caller: Caller, group_id: str, members: Members, sure: Confirmation = UNCONFIRMED
 ) -> GroupLine:
-    """Add users and groups to a local group, and remove others.
+    """Add users and groups to a group whose members are managed in Dravo, and remove others.
 
     Raises:
         NotFound.
-        InvalidInput: for an unknown member, or a group that would contain itself.
+        InvalidInput: for an unknown member, a group that would contain itself, or a group whose members its
+            source manages.
         StalePreview, NeedsConfirmation.
     """
     now = clock.now()
     with ctx.database.reading() as connection:
-        row = _row(connection, group_id)
         catalogue = ctx.catalogue.get(connection)
+        row = _with_own_members(connection, catalogue, group_id, members)
         moves = _moves(connection, catalogue, row, members)
         planned = _planned(catalogue, row, moves)
         cleared = preview.check(connection, planned, caller, sure)
@@ -145,7 +147,10 @@ def change_members(
     if not any((moves.add, moves.remove, moves.add_groups, moves.remove_groups)):
         return one(ctx, group_id)
     with ctx.database.writing() as connection:
-        if not groups.write(connection, group_id, row.version, row.data, now):
+        if row.connection_type != LOCAL:
+            # The group itself stays as its source has it.
+            check_revision(connection, catalogue.revision)
+        elif not groups.write(connection, group_id, row.version, row.data, now):
             raise StalePreview("The group changed in the meantime.", "Preview again, then confirm.")
         for each in planned.touched:
             recompute_marks.mark_selected(connection, each, now, cleared)
@@ -288,6 +293,26 @@ def _moves(
     )
 
 
+def _with_own_members(
+    connection: Connection, catalogue: ConfigSnapshot, group_id: str, members: Members
+) -> OwnedGroup:
+    """Return a group whose members are managed in Dravo.
+
+    Raises:
+        NotFound; InvalidInput.
+    """
+    row = group_queries.owned_group(connection, group_id)
+    if row is None or catalogue.authority.of(row.source_id, group_id) != DRAVO:
+        return _row(connection, group_id)
+    if members.add_groups or members.remove_groups:
+        raise InvalidInput(
+            f"'{row.display_name}' belongs to the source {row.source_label}.",
+            "Add users. Only local groups can have groups as members.",
+            "add_groups",
+        )
+    return row
+
+
 def _row(connection: Connection, group_id: str) -> OwnedGroup:
     """Return a local group's row.
 
@@ -303,7 +328,8 @@ def _row(connection: Connection, group_id: str) -> OwnedGroup:
     if row.connection_type != LOCAL:
         raise InvalidInput(
             f"'{row.display_name}' belongs to the source {row.source_label}.",
-            "Change it at the source, or add it to a local group as a member.",
+            "Change it at the source, add it to a local group as a member, or let Dravo decide about its "
+            "members.",
         )
     return row
 

@@ -10,7 +10,8 @@ from dravo.services.changes.preview import Preview
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.groups import Members
-from dravo.store.queries.groups import GroupLine
+from dravo.services.sources import membership_authority
+from dravo.store.queries.groups import GroupDetail, GroupLine
 from dravo.web.api.auth import app_context, caller, needs
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of, sure_of_query
@@ -18,6 +19,7 @@ from dravo.web.api.routes.assignments import sure_of, sure_of_query
 # In the same blueprint, because one path must be described by one blueprint.
 from dravo.web.api.routes.users import routes
 from dravo.web.api.schemas.common import ConfirmedQuery, IdPath
+from dravo.web.api.schemas.groups import AuthorityRequest
 from dravo.web.api.schemas.local import GroupNameRequest, LocalUserFields, LocalUserRequest, MembersRequest
 from dravo.web.api.schemas.users import UserPath
 
@@ -127,7 +129,7 @@ def preview_removing_group(path: IdPath) -> Preview:
 def change_members(path: IdPath, body: MembersRequest) -> GroupLine:
     """Add and remove group members.
 
-    Only for local groups. Large changes require `confirm`.
+    Only for local groups, and groups whose members are managed in Dravo. Large changes require `confirm`.
     """
     return local_groups.change_members(app_context(), caller(), path.id, _members(body), sure_of(body))
 
@@ -140,6 +142,32 @@ def preview_members(path: IdPath, body: MembersRequest) -> Preview:
     Returns the users who would gain, lose or change roles. Changes nothing.
     """
     return local_groups.preview_members(app_context(), path.id, _members(body))
+
+
+@routes.put("/groups/<id>/authority", responses=responses("groups.GroupDetail"))
+@needs("sources.change")
+def change_authority(path: IdPath, body: AuthorityRequest) -> GroupDetail:
+    """Change who decides about group members.
+
+    Only for groups of sources. Large changes require `confirm`.
+    """
+    return membership_authority.change_group(
+        app_context(), caller(), path.id, _authority(body), sure_of(body)
+    )
+
+
+@routes.post("/groups/<id>/authority/preview", responses=responses("access.assignments.Preview"))
+@needs("access.read")
+def preview_authority(path: IdPath, body: AuthorityRequest) -> Preview:
+    """Preview a changed membership authority.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
+    return membership_authority.preview_group(app_context(), path.id, _authority(body))
+
+
+def _authority(body: AuthorityRequest) -> str | None:
+    return None if body.members_from == "source" else body.members_from
 
 
 def _members(body: MembersRequest) -> Members:

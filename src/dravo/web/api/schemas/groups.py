@@ -7,7 +7,9 @@ from typing import Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model
-from dravo.web.api.schemas.common import KeyAndLabel, Page, SearchQuery
+from dravo.web.api.schemas.common import ConfirmedRequest, KeyAndLabel, Page, SearchQuery
+
+MembersFrom = Literal["all", "inbound_scim", "import", "sign_in", "dravo"]
 
 
 class GroupsQuery(SearchQuery):
@@ -43,9 +45,21 @@ class GroupDetail(Group):
     """A group with its nested and containing groups."""
 
     local: bool
+    members_from: MembersFrom = Field(description="Who decides about the members of the group.")
+    own_members_from: MembersFrom | None = Field(
+        description="The same where the group differs from its source; null where the source decides."
+    )
     users_with_nested_groups: int
     inner: list[GroupNearby]
     around: list[GroupNearby]
+
+
+class AuthorityRequest(ConfirmedRequest):
+    """Who decides about the members of a group."""
+
+    members_from: Literal["all", "inbound_scim", "import", "sign_in", "dravo", "source"] = Field(
+        description="`all` connection types, one of them, or `dravo`; `source` for the setting of the source."
+    )
 
 
 class PageOfGroups(Page[Group]):

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import ConfirmedRequest, Page, PageQuery, SearchQuery
+from dravo.web.api.schemas.groups import MembersFrom
 from dravo.web.api.schemas.sources.policies import BeforeAndAfter, SourcePolicy, SourcePolicyFields
 
 
@@ -35,6 +36,9 @@ class PriorityRequest(ConfirmedRequest):
         None, description="Deactivation wins: an inactive record always deactivates the user."
     )
     updates: bool | None = Field(None, description="Whether the source updates users of other sources.")
+    members_from: MembersFrom | None = Field(
+        None, description="Who decides about the members of its groups, where a group does not differ."
+    )
 
 
 class CheckRequest(RequestModel):

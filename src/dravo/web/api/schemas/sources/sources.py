@@ -9,6 +9,7 @@ from pydantic import Field
 from dravo.web.api.schemas.access.assignments import ChangeEffects
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import ConfirmedRequest, KeyAndLabel, KeyPath, Page, SearchQuery
+from dravo.web.api.schemas.groups import MembersFrom
 from dravo.web.api.schemas.tokens import CreateTokenRequest, Token
 
 
@@ -157,6 +158,9 @@ class Source(Model):
     conflicts: int
     priority: int
     deactivation_wins: bool
+    members_from: MembersFrom = Field(
+        description="Who decides about the members of its groups, where a group does not differ."
+    )
     updates: bool
     created_at: str
     users: int = Field(description="Number of users.")
