@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, delete, exists, insert, literal, select, update
+from sqlalchemy import Connection, bindparam, delete, exists, insert, select, update
 
 from dravo.core.identity.merging import ManagerReference
 from dravo.core.identity.names import user_name_key
@@ -19,6 +19,7 @@ from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import MANAGER, PRESENT, describe, manager_account
 from dravo.store import tables as t
 from dravo.store.ids import new_id
+from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.sqlite import insert_unless_there
 from dravo.store.task_status import WAITING
 from dravo.store.users import managers as user_managers
@@ -84,16 +85,17 @@ def note_sent(
     connection.execute(update(t.account).where(t.account.c.id == account_id).values(**values))
 
 
+# Prepared, because it runs for every account that is created.
+_ANY_MANAGER = PreparedStatement(select(t.account.c.id).where(t.account.c.manager_key.is_not(None)).limit(1))
+
+
 def mark(connection: Connection, user_ids: Sequence[str], now: Instant) -> None:
     """Have the accounts of the reports of some users looked at, if any account names a manager."""
-    named = exists().where(t.account.c.manager_key.is_not(None))
-    for user_id in user_ids:
-        row = select(literal(user_id), literal(now)).where(named)
-        connection.execute(
-            insert_unless_there(t.pending_manager)
-            .from_select(["user_id", "since"], row)
-            .on_conflict_do_update(set_={"since": now})
-        )
+    if _ANY_MANAGER.first(connection, {}) is None:
+        return
+    rows = [{"user_id": user_id, "since": now} for user_id in user_ids]
+    made = insert_unless_there(t.pending_manager)
+    connection.execute(made.on_conflict_do_update(set_={"since": made.excluded.since}), rows)
 
 
 def mark_owner(connection: Connection, account_id: str, now: Instant) -> None:
