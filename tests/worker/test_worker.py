@@ -407,7 +407,7 @@ def test_a_list_that_was_begun_before_a_repair_does_not_serve(services: ServiceF
     before = attempt.begin(services.ctx, task.id)
     assert before is not None
     worker.talker.lists.get(task.application_id, "/Users", 0.0, lambda: [{"id": "7"}])
-    assert before.answers(worker.talker, Capabilities())(FullListQuery()) == [{"id": "7"}]
+    assert list(before.answers(worker.talker, Capabilities())(FullListQuery())) == [{"id": "7"}]
     with services.ctx.database.writing() as connection:
         task_rows.reopen(connection, task.account_id, clock.now())
     after = attempt.begin(services.ctx, task.id)

@@ -7,13 +7,12 @@ decides on network, threads and rate.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping
+from collections.abc import Generator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
 
-from dravo.core.identity.names import fold
 from dravo.core.provisioning.accounts import (
     ABSENT,
     ENTERPRISE_PARTS,
@@ -29,6 +28,7 @@ from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities
+from dravo.protocols.scim_client.listing import ResourceList
 from dravo.protocols.scim_client.responses import HeldBySettings, Refused, RetryableError, Unknown, classify
 
 MADE, ADOPTED = "made", "adopted"
@@ -204,7 +204,7 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
         wanted: the desired account.
         lately: whether a list read a moment ago is good enough.
     """
-    at_hand: list[Resource] | None = (yield CachedListQuery()) if lately else None
+    at_hand: Sequence[Resource] | None = (yield CachedListQuery()) if lately else None
     own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
     if own is None:
         # The application supports neither search nor list.
@@ -269,7 +269,7 @@ def _another_users(name: str) -> Refused:
     return Refused(message, "Find the user in the list of accounts of the application.", "other_user")
 
 
-def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Question, Any, Resource | None]:
+def _whole(found: Resource, at_hand: Sequence[Resource] | None) -> Generator[Question, Any, Resource | None]:
     """Return the current state of an account; an account from a list may have changed or be deleted
     (None).
     """
@@ -277,7 +277,7 @@ def _whole(found: Resource, at_hand: list[Resource] | None) -> Generator[Questio
 
 
 def _search(
-    wanted: AccountTarget, attribute: str, value: str, at_hand: list[Resource] | None
+    wanted: AccountTarget, attribute: str, value: str, at_hand: Sequence[Resource] | None
 ) -> Generator[Question, Any, list[Resource] | None]:
     """Return the accounts with a value in an attribute; None if the application cannot be searched."""
     found = at_hand
@@ -304,9 +304,7 @@ def _search(
     if found is None:
         return None
     # Some applications ignore filters and return all accounts, so each result is checked.
-    if attribute == "userName":
-        return [each for each in found if fold(str(each.get("userName", ""))) == fold(value)]
-    return [each for each in found if each.get(attribute) == value]
+    return (found if isinstance(found, ResourceList) else ResourceList(found)).having(attribute, value)
 
 
 def _get(remote_id: str) -> Generator[Question, Any, Mapping[str, Any] | None]:

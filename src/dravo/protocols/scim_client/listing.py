@@ -4,15 +4,72 @@ offers it.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping
-from typing import Any
+from collections.abc import Generator, Iterator, Mapping, Sequence
+from typing import Any, overload
 
+from dravo.core.identity.names import fold
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.responses import Refused, RetryableError, classify
 
 MOST = 500_000
 PAGE_TRIES = 4
+
+
+class ResourceList(Sequence[Mapping[str, Any]]):
+    """Accounts or groups of an application, found by an attribute in an index: many attempts search one list.
+
+    IDs in `gone` that were noted after `began` are left out.
+    """
+
+    def __init__(
+        self,
+        resources: Sequence[Mapping[str, Any]],
+        gone: Mapping[str, float] | None = None,
+        began: float = 0.0,
+        indexes: dict[str, dict[str, list[Mapping[str, Any]]]] | None = None,
+    ) -> None:
+        self.resources = resources
+        self._gone, self._began = gone or {}, began
+        self._indexes = {} if indexes is None else indexes
+
+    def without(self, gone: Mapping[str, float], began: float) -> ResourceList:
+        """Return the list without IDs that were noted after an instant; it shares the indexes."""
+        return ResourceList(self.resources, gone, began, self._indexes) if gone else self
+
+    def having(self, attribute: str, value: str) -> list[Mapping[str, Any]]:
+        """Return the resources with a value in an attribute; user names are compared without letter case."""
+        index = self._indexes.get(attribute)
+        if index is None:
+            index = {}
+            for each in self.resources:
+                held = each.get(attribute)
+                if attribute == "userName" or isinstance(held, str):
+                    index.setdefault(_compared(attribute, str(held or "")), []).append(each)
+            self._indexes[attribute] = index
+        return [each for each in index.get(_compared(attribute, value), ()) if self._is_there(each)]
+
+    def _is_there(self, resource: Mapping[str, Any]) -> bool:
+        return not self._gone or self._gone.get(str(resource.get("id")), float("-inf")) < self._began
+
+    def __iter__(self) -> Iterator[Mapping[str, Any]]:
+        return (each for each in self.resources if self._is_there(each))
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self) if self._gone else len(self.resources)
+
+    @overload
+    def __getitem__(self, place: int) -> Mapping[str, Any]: ...
+
+    @overload
+    def __getitem__(self, place: slice) -> Sequence[Mapping[str, Any]]: ...
+
+    def __getitem__(self, place: int | slice) -> Mapping[str, Any] | Sequence[Mapping[str, Any]]:
+        return list(self)[place]
+
+
+def _compared(attribute: str, value: str) -> str:
+    return fold(value) if attribute == "userName" else value
 
 
 class TooMany(Exception):

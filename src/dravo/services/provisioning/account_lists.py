@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable, Mapping
 from typing import Any
 
+from dravo.protocols.scim_client.listing import ResourceList
 from dravo.protocols.scim_client.responses import RetryableError
 
 # Seconds for which an account list can tell whether an account exists.
@@ -21,7 +22,7 @@ class Lists:
     """Whole lists of an application's accounts or groups, read once for all threads."""
 
     def __init__(self) -> None:
-        self._kept: dict[tuple[str, str], tuple[float, list[Mapping[str, Any]] | None]] = {}
+        self._kept: dict[tuple[str, str], tuple[float, ResourceList | None]] = {}
         self._locks: dict[tuple[str, str], threading.Lock] = {}
         # Time and error of the last failed read.
         self._failed: dict[tuple[str, str], tuple[float, RetryableError]] = {}
@@ -37,7 +38,7 @@ class Lists:
         path: str,
         since: float,
         read: Callable[[], list[Mapping[str, Any]] | None] | None,
-    ) -> list[Mapping[str, Any]] | None:
+    ) -> ResourceList | None:
         """Return a list that was read after an instant of the monotonic clock; read it if necessary.
 
         Args:
@@ -65,13 +66,13 @@ class Lists:
             except RetryableError as failing:
                 self._failed[key] = time.monotonic(), failing
                 raise
-            self._kept[key] = (began, found)
+            self._kept[key] = (began, None if found is None else ResourceList(found))
             with self._lock:
                 # It does not contain accounts that were missing before.
                 self._gone[key] = {
                     remote_id: at for remote_id, at in self._gone.get(key, {}).items() if at >= began
                 }
-            return self._without_gone(key, began, found)
+            return self._without_gone(key, began, self._kept[key][1])
 
     def forget(self, application_id: str, path: str, remote_id: str | None = None) -> None:
         """Remove an ID from the lists whose reading started before now.
@@ -84,13 +85,14 @@ class Lists:
             gone = self._gone.setdefault(key, {})
             if remote_id is None or len(gone) >= MOST_GONE:
                 self._spoilt[key] = now
-                gone.clear()
+                # Another one, because attempts may still use the former with their list.
+                self._gone[key] = {}
             else:
                 gone[remote_id] = now
 
     def _without_gone(
-        self, key: tuple[str, str], began: float, found: list[Mapping[str, Any]] | None
-    ) -> list[Mapping[str, Any]] | None:
+        self, key: tuple[str, str], began: float, found: ResourceList | None
+    ) -> ResourceList | None:
         with self._lock:
-            gone = {remote_id for remote_id, at in self._gone.get(key, {}).items() if at >= began}
-        return [each for each in found if each.get("id") not in gone] if found and gone else found
+            gone = self._gone.setdefault(key, {})
+        return None if found is None else found.without(gone, began)

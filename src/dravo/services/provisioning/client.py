@@ -16,7 +16,7 @@ from urllib.parse import unquote
 from dravo.protocols.addresses import Unreachable
 from dravo.protocols.http_client import Client, Connection, Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities, discover, read_capabilities, without_bulk
-from dravo.protocols.scim_client.listing import MOST, TooMany, everything
+from dravo.protocols.scim_client.listing import MOST, ResourceList, TooMany, everything
 from dravo.protocols.scim_client.responses import ConnectionPausedError, RetryableError
 from dravo.services.context import AppContext
 from dravo.services.provisioning.account_lists import Lists
@@ -351,7 +351,7 @@ class ApplicationClient:
         since: float,
         *,
         most: int | None = None,
-    ) -> list[Mapping[str, Any]] | None:
+    ) -> ResourceList | None:
         """Return an application's accounts or groups from a list read after an instant; None if there are
         more than `most`.
         """
