@@ -25,6 +25,7 @@ from dravo.services.context import AppContext
 from dravo.services.ingest.intake import Intake
 from dravo.services.provisioning import applications
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import operators
 from dravo.services.sources import sources
 from dravo.store import clock
@@ -159,7 +160,7 @@ def run() -> None:
             ctx = AppContext(Path(folder))
             sources.add(ctx, operators.SYSTEM, "staff", "Staff")
             applications.add(ctx, operators.SYSTEM, "records", "Records", None, tracked_only=False)
-            provisioning_roles.add_role(ctx, operators.SYSTEM, "records", "viewer", "Viewer", 1)
+            provisioning_roles.add_role(ctx, operators.SYSTEM, "records", "viewer", RoleEdit("Viewer", 1))
             print(
                 f"  one membership change among {count:>7,}: {one_change(ctx, count):5.1f} ms, "
                 "stored (goal: under 20)"

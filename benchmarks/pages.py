@@ -22,6 +22,7 @@ from dravo.services.access.matrix import View
 from dravo.services.context import AppContext
 from dravo.services.provisioning import applications
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.reporting import access_flow, overview
 from dravo.services.security import operators
 from dravo.services.sources import sources
@@ -43,7 +44,7 @@ def insert_access(ctx: AppContext) -> None:
         applications.add(
             ctx, operators.SYSTEM, f"app{number:03}", f"Application {number:03}", None, tracked_only=True
         )
-        provisioning_roles.add_role(ctx, operators.SYSTEM, f"app{number:03}", "viewer", "Viewer", 1)
+        provisioning_roles.add_role(ctx, operators.SYSTEM, f"app{number:03}", "viewer", RoleEdit("Viewer", 1))
     with ctx.database.writing() as connection:
         roles = [(row.application_id, row.id) for row in connection.execute(t.role.select())]
         users = list(connection.execute(t.user.select()).scalars())

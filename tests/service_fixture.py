@@ -17,6 +17,7 @@ from dravo.services.ingest import conflicts
 from dravo.services.ingest.intake import Intake
 from dravo.services.provisioning import applications
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import operators
 from dravo.services.security.secrets import KEY_FILE
 from dravo.services.sources import sources
@@ -76,7 +77,7 @@ class ServiceFixture:
         """Add an application with roles, as yet without a connection."""
         applications.add(self.ctx, self.caller, key, key.title(), None, tracked_only=False)
         for number, role in enumerate(roles or ("viewer", "curator")):
-            provisioning_roles.add_role(self.ctx, self.caller, key, role, role.title(), number + 1)
+            provisioning_roles.add_role(self.ctx, self.caller, key, role, RoleEdit(role.title(), number + 1))
         if settings:
             applications.change(self.ctx, self.caller, key, {}, settings)
 

@@ -81,7 +81,11 @@ def garden(running: Running) -> dict[str, str]:
             ],
             "not_set_up",
         ),
-        (["application", "show", "outputs-records"], ["Key", "Label", "Rank", "Users"], "curator"),
+        (
+            ["application", "show", "outputs-records"],
+            ["Key", "Label", "Rank", "Sent as", "Users", "Permits"],
+            "curator",
+        ),
         (
             ["assignment", "list", "--application", "outputs-records"],
             ["Application", "For", "Source", "Role", "Plan", "Users", "From (UTC)", "Until", "By", "ID"],

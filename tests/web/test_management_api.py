@@ -17,6 +17,7 @@ from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.context import AppContext
 from dravo.services.provisioning import applications, roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import api_tokens, audit_log, operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller
@@ -268,6 +269,7 @@ def test_every_route_with_every_kind_of_operator(inside: Inside, kind: str, mask
 OF_THEIRS = {
     ("GET", "/api/v1/applications/{key}/seats"),
     ("GET", "/api/v1/applications/{key}"),
+    ("GET", "/api/v1/applications/{key}/removal"),
     ("GET", "/api/v1/applications/{key}/mapping"),
     ("POST", "/api/v1/applications/{key}/mapping/bulk"),
     ("POST", "/api/v1/applications/{key}/mapping/pattern"),
@@ -328,7 +330,7 @@ def test_an_application_owner_sees_only_own_applications(inside: Inside) -> None
     ctx = inside.ctx
     for key in ("mine", "other"):
         applications.add(ctx, operators.SYSTEM, key, key.title(), None, tracked_only=True)
-        roles.add_role(ctx, operators.SYSTEM, key, "viewer", "Viewer", 1)
+        roles.add_role(ctx, operators.SYSTEM, key, "viewer", RoleEdit("Viewer", 1))
     made = {
         key: assignments.add(ctx, operators.SYSTEM, AssignmentRequest(key, "viewer", everyone=True)).id
         for key in ("mine", "other")

@@ -64,6 +64,7 @@ PREVIEWS = {
     ("POST", "/user-marks/remove"): ("POST", "/user-marks/remove/preview"),
     ("PUT", "/users/{user}"): ("POST", "/users/{user}/preview"),
     ("DELETE", "/users/{user}"): ("POST", "/users/{user}/preview"),
+    ("DELETE", "/applications/{key}"): ("GET", "/applications/{key}/removal"),
     ("DELETE", "/groups/{id}"): ("POST", "/groups/{id}/members/preview"),
 }
 NEW, ITSELF, OWN, ACTS, NOTHING = (
@@ -145,7 +146,6 @@ WITHOUT = {
     ("DELETE", "/sources/{key}/tokens/{token_id}"): ACTS,
     ("DELETE", "/tokens/{id}"): ACTS,
     ("DELETE", "/users/{user}/sessions"): ACTS,
-    ("DELETE", "/applications/{key}"): NOTHING,
     ("DELETE", "/applications/{key}/roles/{role}"): NOTHING,
     ("DELETE", "/applications/{key}/license-plans/{plan}"): NOTHING,
     ("DELETE", "/sources/{key}"): NOTHING,

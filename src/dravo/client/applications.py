@@ -32,39 +32,46 @@ class Applications(Noun):
         """Change label, owner or settings, such as `enabled=True` or `on_leaving="delete"`."""
         return cast(t.Application, self._call("PATCH", f"/applications/{part(key)}", body=values))
 
-    def remove(self, key: str, confirm: str) -> None:
+    def remove(self, key: str, confirm: str | None) -> None:
         """Remove an application without access; its label confirms."""
         self._call("DELETE", f"/applications/{part(key)}", query={"confirm": confirm})
 
-    def add_role(self, key: str, role: str, label: str, rank: int = 1) -> t.Application:
-        """Add a role; a higher rank means more permissions."""
-        return cast(
-            t.Application,
-            self._call(
-                "POST", f"/applications/{part(key)}/roles", body={"key": role, "label": label, "rank": rank}
-            ),
-        )
+    def preview_removal(self, key: str) -> t.ChangeEffects:
+        """Return the effects of `remove`; nothing is changed."""
+        return cast(t.ChangeEffects, self._call("GET", f"/applications/{part(key)}/removal"))
+
+    def add_role(
+        self, key: str, role: str, label: str, rank: int = 1, *, sent_value: str = "", description: str = ""
+    ) -> t.Application:
+        """Add a role.
+
+        Args:
+            rank: a higher rank means more permissions.
+            sent_value: what is sent to the application for the role, such as a URN; "" for the key.
+            description: what the role permits.
+        """
+        body = {"key": role, "label": label, "rank": rank}
+        body |= {"sent_value": sent_value, "description": description}
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/roles", body=body))
 
     def change_role(
         self,
         key: str,
         role: str,
         *,
-        label: str | None = None,
-        rank: int | None = None,
         confirm: str | None = None,
+        **values: Any,
     ) -> t.Application:
-        """Change the label or rank of a role; `confirm` is the label of the application."""
+        """Change a role: `label=`, `rank=`, `sent_value=`, `description=`; `confirm` is the label of the
+        application.
+        """
         path = f"/applications/{part(key)}/roles/{part(role)}"
-        body = {"label": label, "rank": rank, "confirm": confirm}
-        return cast(t.Application, self._call("PATCH", path, body=body))
+        return cast(t.Application, self._call("PATCH", path, body={**values, "confirm": confirm}))
 
-    def preview_role(
-        self, key: str, role: str, *, label: str | None = None, rank: int | None = None
-    ) -> t.ChangeEffects:
-        """Return what another label or rank of a role would do."""
+    def preview_role(self, key: str, role: str, **values: Any) -> t.ChangeEffects:
+        """Return what other values of a role would do; the values as in `change_role`."""
         path = f"/applications/{part(key)}/roles/{part(role)}/preview"
-        return cast(t.ChangeEffects, self._call("POST", path, body={"label": label, "rank": rank}))
+        return cast(t.ChangeEffects, self._call("POST", path, body=values))
 
     def remove_role(self, key: str, role: str) -> t.Application:
         """Remove a role that was never assigned."""

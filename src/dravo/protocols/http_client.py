@@ -164,7 +164,7 @@ def check_url(text: str, field: str) -> str:
     ):
         raise InvalidInput(
             f"'{address}' is not a valid URL.",
-            "Enter the complete URL, such as https://HOST/oauth/token.",
+            "Enter the complete URL, beginning with https://.",
             field,
         )
     return address

@@ -13,6 +13,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.access.assignments import AssignmentFilter
@@ -215,7 +216,7 @@ def test_a_tracked_application_has_access_and_no_accounts(
     services: ServiceFixture, herbarium: dict[str, str]
 ) -> None:
     applications.add(services.ctx, services.caller, "payslips", "Payslips", "Honor", tracked_only=True)
-    roles.add_role(services.ctx, services.caller, "payslips", "clerk", "Clerk", 1)
+    roles.add_role(services.ctx, services.caller, "payslips", "clerk", RoleEdit("Clerk", 1))
     assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", user="ada"))
     why = access_explanation.why(services.ctx, "ada", "payslips")
     assert why.has_access

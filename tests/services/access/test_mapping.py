@@ -18,6 +18,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest.types import IngestOptions
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import sources
 from dravo.store import clock
@@ -164,7 +165,7 @@ def test_a_pattern_gives_what_names_say_and_never_the_highest_role_unasked(
         desk["staff"], odd, {"op": "replace", "path": "displayName", "value": "ticketdesk-cashier"}
     )
     assert roles(services) == {"ada": ["cashier"], "bob": ["supervisor"], "cyd": ["cashier"]}
-    provisioning_roles.add_role(services.ctx, services.caller, "desk", "owner", "Owner", 9)
+    provisioning_roles.add_role(services.ctx, services.caller, "desk", "owner", RoleEdit("Owner", 9))
     assert "by its name" in " ".join(access_explanation.why(services.ctx, "cyd", "desk").sentences)
     estates = services.source("estates")
     services.group(estates, "ticketdesk-cashier", services.user(estates, "eve"))

@@ -24,6 +24,7 @@ from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.policies import preview as policy_preview
 from dravo.services.provisioning import roles as provisioning_roles
+from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.sources import priority as source_priority
 from dravo.store import clock
 from dravo.store import tables as t
@@ -205,7 +206,7 @@ def test_a_look_tells_who_would_gain_and_lose_which_role(
         AssignmentRequest("records", "viewer", group="Tree surgeons", source="estates"),
     )
     # Another role is the highest, which a rule gives to confirmed users only.
-    provisioning_roles.add_role(services.ctx, services.caller, "records", "owner", "Owner", 9)
+    provisioning_roles.add_role(services.ctx, services.caller, "records", "owner", RoleEdit("Owner", 9))
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("records", "curator", rule='title eq "Keeper"')
     )
@@ -569,7 +570,7 @@ def test_whose_word_counts_is_looked_at_and_then_counts(
     reading = read(policy={"match": "user_name", "domains": ["fernhollow.example"]})
     small.change(user_dn("una.kerrigan"), title=["Tree surgeon"])
     reading.run()
-    provisioning_roles.add_role(services.ctx, services.caller, "records", "owner", "Owner", 9)
+    provisioning_roles.add_role(services.ctx, services.caller, "records", "owner", RoleEdit("Owner", 9))
     assignments.add(
         services.ctx, services.caller, AssignmentRequest("records", "curator", rule='title eq "Tree surgeon"')
     )

@@ -5,6 +5,7 @@ from collections.abc import Callable
 import pytest
 
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, StillInUse
+from dravo.core.provisioning.accounts import scim_body
 from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.provisioning import applications, connections, roles
@@ -60,12 +61,12 @@ def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFix
             "already",
         ),
         (
-            lambda r: roles.add_role(r.ctx, r.caller, "records", "viewer", "Twice", 1),
+            lambda r: roles.add_role(r.ctx, r.caller, "records", "viewer", RoleEdit("Twice", 1)),
             AlreadyExists,
             "already",
         ),
         (
-            lambda r: roles.add_role(r.ctx, r.caller, "records", "Bad Key", "x", 1),
+            lambda r: roles.add_role(r.ctx, r.caller, "records", "Bad Key", RoleEdit("x", 1)),
             InvalidInput,
             "' is not a valid key.",
         ),
@@ -124,6 +125,82 @@ def test_removing_an_application_takes_its_history_and_nothing_else(services: Se
     applications.remove(services.ctx, services.caller, "records", "Records")
     assert [row.key for row in services.rows(t.application)] == ["desk"]
     assert {item.application.key for item in user_detail.user(services.ctx, "ada").access} == {"desk"}
+
+
+def test_the_value_of_a_role_reaches_the_accounts_and_takes_nothing_away(services: ServiceFixture) -> None:
+    services.application("records", "viewer", "curator", attributes=[])
+    services.user(services.source(), "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    with services.ctx.database.writing() as connection:
+        account = t.account
+        connection.execute(
+            account.update().values(
+                applied=account.c.desired, last_applied=account.c.desired, remote_id="7", applied_version=1
+            )
+        )
+        connection.execute(t.task.update().values(status="done", closed_at="x"))
+    urn = "urn:records:role:viewer"
+    looked = roles.preview_change(services.ctx, "records", "viewer", RoleEdit(sent_value=urn)).shown()
+    assert looked.effects[0] == f"Dravo sends '{urn}' for the role instead of 'viewer'."
+    assert looked.access is not None and looked.access.accounts == 1
+    changed = roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit(sent_value=urn))
+    assert {each.key: each.sent_value for each in changed.roles} == {"viewer": urn, "curator": None}
+    [row] = services.rows(t.account)
+    assert scim_body(row.desired)["roles"] == [{"value": urn, "display": "Viewer", "primary": True}]
+    [task] = services.rows(t.task, closed_at=None)
+    assert not task.removes, "another value of the same role is no removal"
+    back = roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit(sent_value=""))
+    assert [each.sent_value for each in back.roles] == [None, None]
+    assert scim_body(services.rows(t.account)[0].desired)["roles"][0]["value"] == "viewer"
+
+
+@pytest.mark.parametrize("value", ["curator", "urn:taken"])
+def test_two_roles_are_not_sent_by_one_value(services: ServiceFixture, value: str) -> None:
+    services.application("records", "viewer", "curator", "owner")
+    change = roles.change_role
+    change(services.ctx, services.caller, "records", "owner", RoleEdit(sent_value="urn:taken"))
+    for doing in (
+        lambda: change(services.ctx, services.caller, "records", "viewer", RoleEdit(sent_value=value)),
+        lambda: roles.preview_change(services.ctx, "records", "viewer", RoleEdit(sent_value=value)),
+        lambda: roles.add_role(
+            services.ctx, services.caller, "records", "other", RoleEdit("Other", 1, sent_value=value)
+        ),
+    ):
+        with pytest.raises(AlreadyExists, match=f"is already sent as '{value}'") as wrong:
+            doing()
+        assert wrong.value.field == "sent_value"
+
+
+def test_a_description_recomputes_nobody(services: ServiceFixture) -> None:
+    services.application()
+    services.user(services.source(), "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    revision = services.rows(t.revision)
+    edit = RoleEdit(description="May read all records.\nMay export them.")
+    changed = roles.change_role(services.ctx, services.caller, "records", "viewer", edit)
+    assert next(each for each in changed.roles if each.key == "viewer").description == edit.description
+    assert services.rows(t.revision) == revision
+    with pytest.raises(InvalidInput, match="control characters"):
+        roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit(description="a\x07"))
+
+
+def test_a_deletion_lists_its_effects_and_changes_nothing(services: ServiceFixture) -> None:
+    services.application()
+    services.user(services.source(), "ada")
+    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    with pytest.raises(StillInUse, match="has assignments"):
+        applications.preview_removal(services.ctx, "records")
+    assignments.remove(services.ctx, services.caller, made.id)
+    with services.ctx.database.writing() as connection:
+        connection.execute(t.task.update().values(status="done", closed_at="x"))
+        connection.execute(t.account.update().values(remote_id="7"))
+    effects = applications.preview_removal(services.ctx, "records").shown().effects
+    assert effects == [
+        "The application keeps 1 account, which Dravo no longer manages.",
+        "2 roles and 0 license plans are deleted, with all settings.",
+        "The history is deleted: 1 period of access, 1 provisioning task, 0 review decisions.",
+    ]
+    assert services.rows(t.application)
 
 
 def test_a_role_s_new_label_and_rank_reach_the_accounts(services: ServiceFixture) -> None:

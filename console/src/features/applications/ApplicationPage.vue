@@ -1,13 +1,16 @@
 <script setup lang="ts">
 import { useQuery } from '@tanstack/vue-query'
-import { computed } from 'vue'
+import { computed, ref } from 'vue'
 import { answered, api } from '../../api/client'
+import { useMay } from '../../app/session'
 import AccessTable from '../access/AccessTable.vue'
 import AccountTable from '../../components/AccountTable.vue'
 import ProvisionedGroups from './ProvisionedGroups.vue'
 import TaskTable from '../provisioning/TaskTable.vue'
 import ErrorGroups from '../provisioning/ErrorGroups.vue'
+import DeleteApplication from './DeleteApplication.vue'
 import DriftPanel from './DriftPanel.vue'
+import EditApplication from './EditApplication.vue'
 import HoldNotice from '../provisioning/HoldNotice.vue'
 import RoleMapping from './RoleMapping.vue'
 import ApplicationSettings from './ApplicationSettings.vue'
@@ -17,6 +20,9 @@ import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
 const props = defineProps<{ id: string; tab?: string }>()
+const may = useMay()
+const editing = ref(false)
+const removing = ref(false)
 const application = useQuery({
   queryKey: ['applications', props.id],
   queryFn: () => answered(api.GET('/api/v1/applications/{key}', { params: { path: { key: props.id } } })),
@@ -67,8 +73,15 @@ const missing = computed(() => {
             >
             <template v-if="data.answered_at"> · last response <TimeLabel :at="data.answered_at" /></template>
           </p>
+          <p v-if="data.note" class="about">{{ data.note }}</p>
         </div>
         <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
+        <template v-if="may('applications.change')">
+          <v-btn variant="outlined" @click="editing = true">Edit</v-btn>
+          <v-btn variant="outlined" @click="removing = true">Delete</v-btn>
+          <EditApplication v-model="editing" :application="data" />
+          <DeleteApplication v-model="removing" :application="data" />
+        </template>
       </div>
       <div v-if="data.trouble" class="note" role="status">
         <StatusLabel :status="data.status" />
@@ -105,6 +118,10 @@ const missing = computed(() => {
 </template>
 
 <style scoped>
+.about {
+  margin: 4px 0 0;
+  white-space: pre-line;
+}
 .tabs {
   margin-bottom: 12px;
 }

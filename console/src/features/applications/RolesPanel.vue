@@ -1,13 +1,15 @@
 <script setup lang="ts">
 // The roles of an application.
-import { reactive } from 'vue'
+import { reactive, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import ErrorMessage from '../../components/ErrorMessage.vue'
+import EditRole from './EditRole.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const path = { key: props.application.key }
-const role = reactive({ key: '', label: '', rank: 10 })
+const role = reactive({ key: '', label: '', rank: 10, sent_value: '' })
+const editing = ref<Schemas['Role'] | null>(null)
 const { wrong, attempt } = useAttempts()
 
 const add = () =>
@@ -18,7 +20,7 @@ const add = () =>
         body: { ...role, rank: Number(role.rank) },
       }),
     )
-    role.key = role.label = ''
+    role.key = role.label = role.sent_value = ''
     role.rank = Number(role.rank) + 10
   })
 const remove = (key: string) =>
@@ -39,17 +41,25 @@ const remove = (key: string) =>
           <th scope="col">Role</th>
           <th scope="col">Key</th>
           <th scope="col">Rank</th>
+          <th scope="col">Sent as</th>
           <th scope="col">Users</th>
           <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="each in application.roles" :key="each.key">
-          <td>{{ each.label }}</td>
+          <td>
+            {{ each.label }}
+            <div v-if="each.description" class="quiet permits">{{ each.description }}</div>
+          </td>
           <td class="mono">{{ each.key }}</td>
           <td>{{ each.rank }}</td>
+          <td class="mono">{{ each.sent_value ?? each.key }}</td>
           <td>{{ each.users }}</td>
           <td>
+            <v-btn size="small" variant="text" :aria-label="`Edit role ${each.label}`" @click="editing = each"
+              >Edit</v-btn
+            >
             <v-btn
               size="small"
               variant="text"
@@ -65,15 +75,21 @@ const remove = (key: string) =>
       <v-text-field v-model="role.key" label="Role key" class="narrow" />
       <v-text-field v-model="role.label" label="Role name" class="narrow" />
       <v-text-field v-model="role.rank" label="Rank" type="number" class="small" />
+      <v-text-field v-model="role.sent_value" label="Sent as (default: the key)" class="narrow" />
       <v-btn type="submit" variant="outlined">Create role</v-btn>
     </form>
+    <EditRole v-model="editing" :application="application" />
   </section>
 </template>
 
 <style scoped>
 .roles {
-  max-width: 760px;
+  max-width: 960px;
   margin-bottom: 12px;
+}
+.permits {
+  max-width: 320px;
+  white-space: pre-line;
 }
 .narrow {
   flex: 0 1 230px;

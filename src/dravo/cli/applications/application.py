@@ -83,6 +83,13 @@ def _declare_create_role(verbs: Any) -> None:
         default=1,
         help="rank; the role with the highest number is the highest role (default 1)",
     )
+    parser.add_argument(
+        "--sent-value",
+        default="",
+        metavar="TEXT",
+        help="value sent to the application, such as a URN (default: the key)",
+    )
+    parser.add_argument("--description", default="", metavar="TEXT", help="what the role permits")
 
 
 def _declare_change_role(verbs: Any) -> None:
@@ -90,8 +97,11 @@ def _declare_change_role(verbs: Any) -> None:
         verbs,
         "change-role",
         _change_role,
-        "change the label or rank of a role",
-        ["dravo application change-role plant-records curator --rank 40 --preview"],
+        "change the label, rank, value or description of a role",
+        [
+            "dravo application change-role plant-records curator --rank 40 --preview",
+            "dravo application change-role plant-records curator --sent-value urn:records:role:curator",
+        ],
     )
     parser.add_argument("key", help="key of the application")
     parser.add_argument("role", help="key of the role")
@@ -99,6 +109,10 @@ def _declare_change_role(verbs: Any) -> None:
     parser.add_argument(
         "--rank", type=int, metavar="N", help="new rank; the highest number is the highest role"
     )
+    parser.add_argument(
+        "--sent-value", metavar="TEXT", help="new value sent to the application; empty for the key"
+    )
+    parser.add_argument("--description", metavar="TEXT", help="what the role permits; empty for none")
     parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the application; required if many users are affected"
@@ -177,8 +191,9 @@ def _declare_evaluate(verbs: Any) -> None:
 def _declare_delete(verbs: Any) -> None:
     parser = command(verbs, "delete", _delete, "delete an application without assignments")
     parser.add_argument("key", help="key of the application")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     parser.add_argument(
-        "--confirm", required=True, metavar="LABEL", help="label of the application; required"
+        "--confirm", metavar="LABEL", help="label of the application; required to delete the application"
     )
 
 
@@ -214,20 +229,31 @@ def _add(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _create_role(given: argparse.Namespace, dravo: Dravo) -> None:
-    show_application(given, dravo.applications.add_role(given.key, given.role, given.label, given.rank))
+    made = dravo.applications.add_role(
+        given.key,
+        given.role,
+        given.label,
+        given.rank,
+        sent_value=given.sent_value,
+        description=given.description,
+    )
+    show_application(given, made)
 
 
 def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
-    if given.label is None and given.rank is None:
-        raise UsageError("No value given. Use --label or --rank.")
+    values = {
+        name: value
+        for name in ("label", "rank", "sent_value", "description")
+        if (value := getattr(given, name)) is not None
+    }
+    if not values:
+        raise UsageError("No value given. Use --label, --rank, --sent-value or --description.")
     if given.preview:
-        effects = dravo.applications.preview_role(given.key, given.role, label=given.label, rank=given.rank)
-        show_effects(given, effects)
+        show_effects(given, dravo.applications.preview_role(given.key, given.role, **values))
         return
-    changed = dravo.applications.change_role(
-        given.key, given.role, label=given.label, rank=given.rank, confirm=given.confirm
+    show_application(
+        given, dravo.applications.change_role(given.key, given.role, confirm=given.confirm, **values)
     )
-    show_application(given, changed)
 
 
 def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -303,5 +329,8 @@ def _resume(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_effects(given, dravo.applications.preview_removal(given.key))
+        return
     dravo.applications.remove(given.key, given.confirm)
-    print(f"Removed '{given.confirm}'.")
+    print(f"Deleted '{given.confirm}'.")

@@ -49,6 +49,7 @@ def add_setting(verbs: Any) -> None:
     change.add_argument("--label", help="label")
     change.add_argument("--owner", help="name of the person or team responsible for the application")
     change.add_argument("--address", help="start URL for users; empty: none")
+    change.add_argument("--note", help="note of operators; empty: none")
     change.add_argument(
         "--hidden", choices=("yes", "no"), help="hide the application from the users' own list (yes or no)"
     )
@@ -91,6 +92,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         "label": given.label,
         "owner": given.owner,
         "address": given.address,
+        "note": given.note,
         "max_concurrency": given.max_concurrency,
     }
     if given.hidden:
@@ -107,7 +109,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         settings = {
             name: value
             for name, value in values.items()
-            if name not in ("label", "owner", "address", "hidden")
+            if name not in ("label", "owner", "address", "hidden", "note")
         }
         _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:
@@ -171,6 +173,7 @@ def show_application(given: argparse.Namespace, application: Any) -> None:
             "Status": application["status"],
             "Owner": application["owner"],
             "Start URL": application["address"],
+            "Note": application["note"],
             "Address": connection["base_url"],
             "Token": "saved, encrypted" if connection["has_secret"] else "none",
             "Token expires": moment(connection["secret_expires_at"]),
@@ -193,7 +196,9 @@ def show_application(given: argparse.Namespace, application: Any) -> None:
             "Key": lambda r: r["key"],
             "Label": lambda r: r["label"],
             "Rank": lambda r: r["rank"],
+            "Sent as": lambda r: r["sent_value"] or r["key"],
             "Users": lambda r: r["users"],
+            "Permits": lambda r: r["description"],
         },
         application["roles"],
     )

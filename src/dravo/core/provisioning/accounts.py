@@ -3,9 +3,10 @@
 It is plain JSON, stored with the account and compared as it is:
 
 - ``{"want": "present", "active": bool, "roles": [...], "user": {...}}``: an account with these attributes and
-  roles; where they apply also ``plan`` (of its seat), ``carry`` and ``carry_plan`` (how roles and plan are
-  sent), ``groups`` (its provisioned groups), ``manager`` (as the source names users; when it is sent, also
-  the ``remote_id`` of the manager's account) and ``problem`` (why it cannot be created);
+  roles (each with its value, and its key where that differs); where they apply also ``plan`` (of its seat),
+  ``carry`` and ``carry_plan`` (how roles and plan are sent), ``groups`` (its provisioned groups), ``manager``
+  (as the source names users; when it is sent, also the ``remote_id`` of the manager's account) and
+  ``problem`` (why it cannot be created);
 - ``{"want": "absent"}``: no account;
 - ``{"want": "as it is"}``: the settings leave the account unchanged.
 """
@@ -13,7 +14,7 @@ It is plain JSON, stored with the account and compared as it is:
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -94,11 +95,12 @@ def _is_manager(target: Target) -> bool:
 
 @dataclass(frozen=True)
 class RoleLabel:
-    """A role as an application knows it."""
+    """A role as an application knows it; `sent_value` is what is sent for it, None for the key."""
 
     key: str
     label: str
     rank: int
+    sent_value: str | None = field(default=None, kw_only=True)
 
     @property
     def order(self) -> tuple[int, str]:
@@ -179,7 +181,7 @@ def _present(
         "want": PRESENT,
         "active": active,
         "roles": [
-            {"value": role.key, "display": role.label, "primary": number == 0}
+            {**_named(role), "display": role.label, "primary": number == 0}
             for number, role in enumerate(ranked)
         ],
         "user": attributes,
@@ -191,6 +193,18 @@ def _present(
     if not attributes.get("userName"):
         due["problem"] = "The expression for userName has no value for this user."
     return due
+
+
+def _named(role: RoleLabel) -> dict[str, str]:
+    """Return the value of a role, and its key where it has another value."""
+    if role.sent_value is None:
+        return {"value": role.key}
+    return {"value": role.sent_value, "key": role.key}
+
+
+def role_keys(due: Mapping[str, Any]) -> list[str]:
+    """Return the keys of the roles of a desired account, whatever values are sent for them."""
+    return [role.get("key", role["value"]) for role in due.get("roles", ())]
 
 
 def describe(due: Mapping[str, Any]) -> str:

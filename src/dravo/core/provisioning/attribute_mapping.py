@@ -34,7 +34,7 @@ class RoleEncoding:
         attribute: for the way "attribute", its SCIM path.
         which: "all" roles, or the "highest".
         shape: each role as an object, as a text, or as the schema of the application says.
-        value: the "key" or the "label" of a role.
+        value: "key" for the value of a role, which is its key unless it has another one, or "label".
     """
 
     way: str = ROLES
@@ -201,7 +201,7 @@ def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = 
     """Return the attributes with roles.
 
     Args:
-        roles: as in a desired account, the highest first: {"value": key, "display": label, "primary": bool}.
+        roles: as in a desired account, the highest first: {"value": the value, "display": the label}.
         how: the setting of the application.
         shape: the form of "as_declared".
     """
@@ -214,7 +214,7 @@ def carried(roles: Sequence[Mapping[str, Any]], how: RoleEncoding, shape: str = 
             return {how.way: names}
         return {
             how.way: [
-                {**each, "value": name, "primary": number == 0}
+                {"value": name, "display": each["display"], "primary": number == 0}
                 for number, (each, name) in enumerate(zip(chosen, names, strict=True))
             ]
         }

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from dravo.core.provisioning.accounts import ABSENT, PRESENT
+from dravo.core.provisioning.accounts import ABSENT, PRESENT, role_keys
 
 
 @dataclass(frozen=True)
@@ -46,4 +46,5 @@ def takes_away(had: Mapping[str, Any] | None, due: Mapping[str, Any]) -> bool:
         return False
     if had["active"] and not due["active"]:
         return True
-    return bool({role["value"] for role in had["roles"]} - {role["value"] for role in due["roles"]})
+    # Another value of the same role takes nothing away.
+    return bool({*role_keys(had)} - {*role_keys(due)})

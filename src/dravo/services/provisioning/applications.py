@@ -14,6 +14,7 @@ from dravo.protocols.http_client import check_url
 from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.access import license_plans
 from dravo.services.access.license_plans import LicensePlanLine
+from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
@@ -89,11 +90,13 @@ class Policy:
 
 @dataclass
 class Role:
-    """A role with the number of its users."""
+    """A role with the number of its users; without `sent_value`, the key is sent."""
 
     key: str
     label: str
     rank: int
+    sent_value: str | None
+    description: str | None
     users: int
 
 
@@ -101,6 +104,7 @@ class Role:
 class ApplicationDetail(ApplicationLine):
     """An application with all settings."""
 
+    note: str | None
     roles: list[Role]
     plans: list[LicensePlanLine]
     policy: Policy
@@ -213,6 +217,7 @@ def one(ctx: AppContext, key: str) -> ApplicationDetail:
         row = stored.one(connection, key)
         return ApplicationDetail(
             **vars(_line(row)),
+            note=row.note,
             roles=_roles(connection, row.id),
             plans=license_plans.list_plans(connection, row.id),
             settings=provisioning_settings.shown(row),
@@ -257,8 +262,8 @@ def change(
         ctx: the data folder.
         caller: who changes it.
         key: the key of the application.
-        about: "label", "owner", "address" (where users open it), "hidden" (not shown to users); None keeps a
-            value.
+        about: "label", "owner", "address" (where users open it), "hidden" (not shown to users), "note"; None
+            keeps a value.
         settings: as in `provisioning.settings`.
 
     Raises:
@@ -307,6 +312,8 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
         values["address"] = check_url(about["address"], "address") if about["address"].strip() else None
     if about.get("hidden") is not None:
         values["hidden"] = about["hidden"]
+    if about.get("note") is not None:
+        values["note"] = about["note"].strip() or None
     return values
 
 
@@ -314,6 +321,47 @@ def retry_failed_tasks(connection: Connection, application_id: str) -> None:
     """Try again what failed or was held under the former settings."""
     task_rows.retry_of_application(connection, application_id, clock.now())
     provisioned_group_rows.wake_failed(connection, application_id, clock.now())
+
+
+def preview_removal(ctx: AppContext, key: str) -> ChangeEffects:
+    """Return the effects of `remove`; nothing is changed.
+
+    Raises:
+        NotFound; StillInUse as `remove`.
+    """
+    effects = ChangeEffects()
+    with ctx.database.reading() as connection:
+        row = application_by_key(connection, key)
+        _check_unused(connection, row)
+        found = stored.belongings(connection, row.id)
+    if found.accounts:
+        effects.add(
+            f"The application keeps {count(found.accounts, 'account', 'accounts')}, which Dravo no longer "
+            "manages."
+        )
+    effects.add(
+        f"{count(found.roles, 'role', 'roles')} and "
+        f"{count(found.plans, 'license plan', 'license plans')} are deleted, with all settings."
+    )
+    effects.add(
+        f"The history is deleted: {count(found.access, 'period', 'periods')} of access, "
+        f"{count(found.tasks, 'provisioning task', 'provisioning tasks')}, "
+        f"{count(found.decisions, 'review decision', 'review decisions')}."
+    )
+    return effects
+
+
+def _check_unused(connection: Connection, row: Application) -> None:
+    if stored.has_assignments(connection, row.id):
+        raise StillInUse(
+            f"'{row.label}' has assignments.",
+            "Delete the assignments first. Dravo then deprovisions the accounts.",
+        )
+    if task_rows.has_open_tasks(connection, row.id):
+        raise StillInUse(
+            f"'{row.label}' still has open provisioning tasks.",
+            "Wait until the tasks are done, or fix the cause of the failed tasks.",
+        )
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> None:
@@ -331,16 +379,7 @@ def remove(ctx: AppContext, caller: Caller, key: str, confirmed: str | None) -> 
                 f"Type the label, '{row.label}', to confirm.",
                 "confirm",
             )
-        if stored.has_assignments(connection, row.id):
-            raise StillInUse(
-                f"'{row.label}' has assignments.",
-                "Delete the assignments first. Dravo then deprovisions the accounts.",
-            )
-        if task_rows.has_open_tasks(connection, row.id):
-            raise StillInUse(
-                f"'{row.label}' still has open provisioning tasks.",
-                "Wait until the tasks are done, or fix the cause of the failed tasks.",
-            )
+        _check_unused(connection, row)
         stored.delete_application(connection, row.id)
         raise_revision(connection)
         record_change(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import unicodedata
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyExists, StillInUse
+from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.plan_types import Role
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.effects import ChangeEffects
@@ -26,25 +27,90 @@ from dravo.store import clock, memberships
 from dravo.store.access import assignments as stored_assignments
 from dravo.store.ids import new_id
 from dravo.store.provisioning import applications as stored
+from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import load, raise_revision, revision
 
-# Roles
+LONGEST_VALUE, LONGEST_DESCRIPTION = 500, 2_000
 
 
-def add_role(
-    ctx: AppContext, caller: Caller, key: str, role_key: str, label: str, rank: int
-) -> ApplicationDetail:
+@dataclass(frozen=True)
+class RoleEdit:
+    """New values of a role; None keeps a value.
+
+    Attributes:
+        sent_value: what is sent to the application for the role, such as a URN; "" for the key.
+        description: what the role permits; "" removes it.
+    """
+
+    label: str | None = None
+    rank: int | None = None
+    sent_value: str | None = None
+    description: str | None = None
+
+    def values(self) -> dict[str, Any]:
+        """Return the columns that change.
+
+        Raises:
+            InvalidInput: for a label that is empty, or a text that is too long.
+        """
+        values: dict[str, Any] = {}
+        if self.label is not None:
+            values["label"] = check_label(self.label)
+        if self.rank is not None:
+            values["rank"] = self.rank
+        if self.sent_value is not None:
+            values["sent_value"] = _text(self.sent_value, "sent_value", LONGEST_VALUE)
+        if self.description is not None:
+            values["description"] = _text(self.description, "description", LONGEST_DESCRIPTION)
+        return values
+
+
+def _text(given: str, field: str, longest: int) -> str | None:
+    if len(given) > longest:
+        raise InvalidInput(
+            f"The text has {len(given):,} characters.", f"Enter at most {longest:,} characters.", field
+        )
+    if any(unicodedata.category(each) == "Cc" and each not in "\n\t" for each in given):
+        raise InvalidInput("The text contains control characters.", "Delete these characters.", field)
+    return given.strip() or None
+
+
+def _check_value(
+    connection: Connection, application: Application, role_key: str, sent_value: str | None
+) -> None:
+    """Check that no other role of an application is sent by the same value.
+
+    Raises:
+        AlreadyExists.
+    """
+    value = sent_value or role_key
+    for other, others_value in application_rows.values_of_roles(connection, application.id).items():
+        if other != role_key and others_value == value:
+            raise AlreadyExists(
+                f"The role '{other}' is already sent as '{value}'.",
+                "Enter another value. The application could not tell the roles apart.",
+                "sent_value",
+            )
+
+
+def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, edit: RoleEdit) -> ApplicationDetail:
     """Add a role; a higher rank may do more.
+
+    Args:
+        role_key: the key, which never changes.
+        edit: its other values; without a rank it is 1.
 
     Raises:
         InvalidInput, NotFound, AlreadyExists.
     """
     now = clock.now()
-    row = {"id": new_id(), "key": check_key(role_key), "label": check_label(label), "rank": rank}
+    row = {"id": new_id(), "key": check_key(role_key), "rank": 1, **edit.values()}
+    rank = row["rank"]
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
+            _check_value(connection, application, row["key"], row.get("sent_value"))
             stored.insert_role(connection, {"application_id": application.id, **row})
             raise_revision(connection)
             stored_assignments.confirm_present_users(connection, application.id)
@@ -68,25 +134,8 @@ def add_role(
     return one(ctx, key)
 
 
-@dataclass(frozen=True)
-class RoleEdit:
-    """New values of a role; None keeps a value."""
-
-    label: str | None = None
-    rank: int | None = None
-
-    def values(self) -> dict[str, Any]:
-        """Return the columns that change.
-
-        Raises:
-            InvalidInput: for a label that is empty or too long.
-        """
-        label = {} if self.label is None else {"label": check_label(self.label)}
-        return {**label, **({} if self.rank is None else {"rank": self.rank})}
-
-
 def preview_change(ctx: AppContext, key: str, role_key: str, edit: RoleEdit) -> ChangeEffects:
-    """Return the effects of another label or rank of a role; nothing is changed.
+    """Return the effects of other values of a role; nothing is changed.
 
     Raises:
         InvalidInput, NotFound.
@@ -98,6 +147,10 @@ def preview_change(ctx: AppContext, key: str, role_key: str, edit: RoleEdit) -> 
         changed = {name: value for name, value in edit.values().items() if getattr(role, name) != value}
         if "label" in changed:
             effects.add(f"The role '{role.label}' is called '{changed['label']}'.")
+        if "sent_value" in changed:
+            _check_value(connection, application, role.key, changed["sent_value"])
+            before, after = role.sent_value or role.key, changed["sent_value"] or role.key
+            effects.add(f"Dravo sends '{after}' for the role instead of '{before}'.")
         if changed:
             effects.add_access(connection, _planned(connection, application, role, changed))
     return effects
@@ -108,7 +161,12 @@ def _planned(
 ) -> PlannedChange:
     """Plan a changed role. Its rank may decide which role is the highest, also for name patterns."""
     new = Role(
-        role.key, changed.get("label", role.label), changed.get("rank", role.rank), role.id, application.id
+        role.key,
+        changed.get("label", role.label),
+        changed.get("rank", role.rank),
+        role.id,
+        application.id,
+        sent_value=changed.get("sent_value", role.sent_value),
     )
     then = load(connection, revision(connection), {role.id: new})
     return PlannedChange(application.id, (memberships.everyone(),), then)
@@ -122,7 +180,7 @@ def change_role(
     edit: RoleEdit,
     sure: Confirmation = UNCONFIRMED,
 ) -> ApplicationDetail:
-    """Change the label or the rank of a role; its key stays.
+    """Change the label, rank, value or description of a role; its key stays.
 
     Raises:
         InvalidInput, NotFound; NeedsConfirmation, StalePreview.
@@ -139,12 +197,16 @@ def change_role(
     with ctx.database.writing() as connection:
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
+        if "sent_value" in values:
+            _check_value(connection, application, role.key, values["sent_value"])
+        values = {name: value for name, value in values.items() if getattr(role, name) != value}
         if values:
             stored.update_role(connection, role.id, **values)
-            raise_revision(connection)
-            stored_assignments.confirm_present_users(connection, application.id)
-            stored.mark_everyone_with_an_account(connection, application.id, now, cleared)
-            stored.mark_users_in_patterns(connection, application.id, now, cleared)
+            if values.keys() - {"description"}:
+                raise_revision(connection)
+                stored_assignments.confirm_present_users(connection, application.id)
+                stored.mark_everyone_with_an_account(connection, application.id, now, cleared)
+                stored.mark_users_in_patterns(connection, application.id, now, cleared)
             record_change(
                 connection,
                 ctx.keys,

@@ -123,6 +123,8 @@ class CountedRole:
     key: str
     label: str
     rank: int
+    sent_value: str | None
+    description: str | None
     users: int
 
 
@@ -135,7 +137,8 @@ def list_roles(connection: Connection, application_id: str) -> list[CountedRole]
         .where(x.role_id == r.id, x.until_at.is_(None))
         .scalar_subquery()
     )
-    statement = select(r.key, r.label, r.rank, users).where(r.application_id == application_id)
+    columns = (r.key, r.label, r.rank, r.sent_value, r.description)
+    statement = select(*columns, users).where(r.application_id == application_id)
     return [CountedRole(*row) for row in connection.execute(statement.order_by(r.rank, r.key))]
 
 
@@ -205,6 +208,37 @@ def has_assignments(connection: Connection, application_id: str) -> bool:
     a = t.assignment.c
     statement = select(a.id).where(a.application_id == application_id, a.removed_at.is_(None)).limit(1)
     return connection.execute(statement).first() is not None
+
+
+@dataclass(frozen=True)
+class Belongings:
+    """How much belongs to an application: accounts that exist there, roles, plans, entries of access, tasks
+    and decisions of reviews.
+    """
+
+    accounts: int
+    roles: int
+    plans: int
+    access: int
+    tasks: int
+    decisions: int
+
+
+def belongings(connection: Connection, application_id: str) -> Belongings:
+    """Return how much is deleted with an application."""
+    there = t.account.c.remote_id.is_not(None)
+    counted = (
+        select(func.count()).select_from(table).where(table.c.application_id == application_id, *more)
+        for table, *more in (
+            (t.account, there),
+            (t.role,),
+            (t.license_plan,),
+            (t.access,),
+            (t.task,),
+            (t.review_row,),
+        )
+    )
+    return Belongings(*(connection.execute(each).scalar_one() for each in counted))
 
 
 def delete_application(connection: Connection, application_id: str) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 from sqlalchemy import ColumnElement, Connection, Select, and_, func, or_, select
 
 from dravo.core.instants import Instant
-from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS
+from dravo.core.provisioning.accounts import ABSENT, AS_IT_IS, role_keys
 from dravo.store import tables as t
 from dravo.store.pagination import Page, PageRequest, page
 from dravo.store.queries.references import KeyAndLabel, UserRef, user_ref
@@ -81,7 +81,7 @@ def account_line(row: Any) -> AccountLine:
         else "active"
         if due["active"]
         else "inactive",
-        roles=[role["value"] for role in shown.get("roles", [])] if shown else [],
+        roles=role_keys(shown) if shown else [],
         status=account_status(row),
         desired_version=row.desired_version,
         applied_version=row.applied_version,

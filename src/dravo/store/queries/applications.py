@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, select, update
+from sqlalchemy import Connection, func, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -27,6 +27,7 @@ class Application:
         failures: the number of failed calls in a row.
         answered_at: the time of the last answer of its SCIM service.
         trouble, trouble_hint: the last error of its connection, or None.
+        note: a note of operators, or None.
     """
 
     id: str
@@ -71,6 +72,7 @@ class Application:
     paused_at: Instant | None
     trouble: str | None
     trouble_hint: str | None
+    note: str | None
 
 
 @dataclass(frozen=True)
@@ -82,6 +84,8 @@ class StoredRole:
     key: str
     label: str
     rank: int
+    sent_value: str | None
+    description: str | None
 
 
 def by_key(connection: Connection, key: str) -> Application | None:
@@ -123,6 +127,13 @@ def role(connection: Connection, application_id: str, key: str) -> StoredRole | 
 
 def role_keys(connection: Connection, application_id: str) -> list[str]:
     """Return the keys of an application's roles by rank."""
+    return list(values_of_roles(connection, application_id))
+
+
+def values_of_roles(connection: Connection, application_id: str) -> dict[str, str]:
+    """Return by role key the value that is sent to the application, by rank."""
     r = t.role.c
-    statement = select(r.key).where(r.application_id == application_id).order_by(r.rank)
-    return list(connection.execute(statement).scalars())
+    statement = select(r.key, func.coalesce(r.sent_value, r.key).label("value")).where(
+        r.application_id == application_id
+    )
+    return {row.key: str(row.value) for row in connection.execute(statement.order_by(r.rank, r.key))}

@@ -141,7 +141,7 @@ def load(
         row.id: Application(row.id, row.key, row.label, settings_of(row), row.tracked_only) for row in rows
     }
     roles = {
-        row.id: Role(row.key, row.label, row.rank, row.id, row.application_id)
+        row.id: Role(row.key, row.label, row.rank, row.id, row.application_id, sent_value=row.sent_value)
         for row in connection.execute(select(t.role))
     } | dict(changed_roles or {})
     by_group, general, pattern_sources = _load_assignments(connection, roles)

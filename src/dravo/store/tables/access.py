@@ -60,6 +60,8 @@ application = Table(
     at("paused_at"),
     Column("trouble", Text),
     Column("trouble_hint", Text),
+    # A note of operators.
+    Column("note", Text),
 )
 
 role = Table(
@@ -70,6 +72,9 @@ role = Table(
     Column("key", String(64), nullable=False),
     Column("label", Text, nullable=False),
     Column("rank", Integer, nullable=False),
+    # The value sent to the application, null for the key; and what the role permits.
+    Column("sent_value", Text),
+    Column("description", Text),
     UniqueConstraint("application_id", "key"),
 )
 

@@ -38,6 +38,7 @@ class Application(TypedDict):
     trouble: str | None
     hint: str | None
     created_at: str
+    note: str | None
     roles: list[Role]
     plans: list[Plan]
     policy: Policy
@@ -123,4 +124,6 @@ class Role(TypedDict):
     key: str
     label: str
     rank: int
+    sent_value: str | None
+    description: str | None
     users: int

@@ -213,9 +213,10 @@ def _role_there(connection: Connection, application: Application, there: dict[st
     Raises:
         InvalidInput: if it has no known role, or several.
     """
-    roles = application_rows.role_keys(connection, application.id)
+    roles = application_rows.values_of_roles(connection, application.id)
+    key_of = {value: key for key, value in roles.items()}
     values = [each.get("value") if isinstance(each, dict) else each for each in there.get("roles") or []]
-    known = [str(value) for value in values if value in roles]
+    known = [key_of[value] for value in values if isinstance(value, str) and value in key_of]
     if len(known) != 1:
         what = "several roles" if known else "no known role"
         raise InvalidInput(

@@ -74,7 +74,7 @@ def change_application(path: KeyPath, body: ChangeApplicationRequest) -> Applica
 
     Changes labels, owner, visibility or provisioning settings. Omitted fields keep their value.
     """
-    about = {"label", "owner", "address", "hidden"}
+    about = {"label", "owner", "address", "hidden", "note"}
     return applications.change(
         app_context(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about)
     )
@@ -91,14 +91,24 @@ def remove_application(path: KeyPath, query: RemovalQuery) -> Response:
     return Response(status=204)
 
 
+@routes.get("/applications/<key>/removal", responses=responses("access.assignments.ChangeEffects"))
+@needs("applications.read", of=PATH)
+def preview_removal(path: KeyPath) -> PreviewedEffects:
+    """Preview the deletion of an application.
+
+    Returns the effects in sentences. Refused while the application has assignments or open tasks.
+    """
+    return applications.preview_removal(app_context(), path.key).shown()
+
+
 @routes.post("/applications/<key>/roles", responses=responses("applications.applications.Application", 201))
 @needs("applications.change")
 def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[ApplicationDetail, int]:
     """Create a role.
 
-    The key must be unique in the application.
+    The key and the value sent to the application must be unique in the application.
     """
-    return roles.add_role(app_context(), caller(), path.key, body.key, body.label, body.rank), 201
+    return roles.add_role(app_context(), caller(), path.key, body.key, _edit(body)), 201
 
 
 @routes.patch(
@@ -108,10 +118,9 @@ def add_role(path: KeyPath, body: CreateRoleRequest) -> tuple[ApplicationDetail,
 def change_role(path: RolePath, body: ChangeRoleRequest) -> ApplicationDetail:
     """Change a role.
 
-    Changes the label or the rank. A rank that changes the access of many users requires `confirm`.
+    The key stays. A rank that changes the access of many users requires `confirm`.
     """
-    edit = RoleEdit(label=body.label, rank=body.rank)
-    return roles.change_role(app_context(), caller(), path.key, path.role, edit, sure_of(body))
+    return roles.change_role(app_context(), caller(), path.key, path.role, _edit(body), sure_of(body))
 
 
 @routes.post(
@@ -123,8 +132,11 @@ def preview_role(path: RolePath, body: ChangeRoleRequest) -> PreviewedEffects:
 
     Returns the users who would gain, lose or change roles. Changes nothing.
     """
-    edit = RoleEdit(label=body.label, rank=body.rank)
-    return roles.preview_change(app_context(), path.key, path.role, edit).shown()
+    return roles.preview_change(app_context(), path.key, path.role, _edit(body)).shown()
+
+
+def _edit(body: CreateRoleRequest | ChangeRoleRequest) -> RoleEdit:
+    return RoleEdit(body.label, body.rank, body.sent_value, body.description)
 
 
 @routes.delete(

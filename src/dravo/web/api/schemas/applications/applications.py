@@ -47,6 +47,10 @@ class ApplicationLine(Model):
 class Role(RoleRef):
     """A role with the number of its users."""
 
+    sent_value: str | None = Field(
+        description="Value sent to the application for the role; null if the key is sent."
+    )
+    description: str | None = Field(description="What the role permits.")
     users: int = Field(description="Number of users with the role.")
 
 
@@ -63,6 +67,7 @@ class Policy(Model):
 class Application(ApplicationLine):
     """An application with all settings."""
 
+    note: str | None = Field(description="Note of operators.")
     roles: list[Role] = Field(description="Roles of the application, the highest first.")
     plans: list[Plan]
     policy: Policy
@@ -116,6 +121,7 @@ class ChangeApplicationRequest(ProvisioningSettingsRequest):
     owner: Text | None = None
     address: Text | None = Field(None, description="Start URL for users; empty for none.")
     hidden: bool | None = Field(None, description="Whether the application is hidden from the users' list.")
+    note: Text | None = Field(None, description="Note of operators; empty for none.")
 
 
 class CreateRoleRequest(RequestModel):
@@ -124,13 +130,17 @@ class CreateRoleRequest(RequestModel):
     key: Text
     label: Text
     rank: int = Field(1, ge=0, le=1000)
+    sent_value: Text = Field("", description="Value sent to the application; empty for the key.")
+    description: Text = Field("", description="What the role permits.")
 
 
 class ChangeRoleRequest(ConfirmedRequest):
-    """Changes to a role."""
+    """Changes to a role. Omitted fields keep their value."""
 
     label: Text | None = None
     rank: int | None = Field(None, ge=0, le=1000)
+    sent_value: Text | None = Field(None, description="Value sent to the application; empty for the key.")
+    description: Text | None = Field(None, description="What the role permits; empty for none.")
 
 
 class PolicyRequest(ConfirmedRequest):

@@ -1,0 +1,62 @@
+<script setup lang="ts">
+// Changes the label, owner, start URL, visibility and note of an application.
+import { reactive, watch } from 'vue'
+import { answered, api, type Schemas } from '../../api/client'
+import { useAttempts } from '../../app/actions'
+import FormDialog from '../../components/FormDialog.vue'
+
+const props = defineProps<{ application: Schemas['Application'] }>()
+const open = defineModel<boolean>({ required: true })
+const fields = reactive({ label: '', owner: '', address: '', note: '', visible: true })
+const { wrong, busy, attempt } = useAttempts()
+watch(open, (now) => {
+  if (!now) return
+  const { label, owner, address, note, hidden } = props.application
+  Object.assign(fields, {
+    label,
+    owner: owner ?? '',
+    address: address ?? '',
+    note: note ?? '',
+    visible: !hidden,
+  })
+  wrong.value = null
+})
+async function save(): Promise<void> {
+  const { visible, ...body } = fields
+  const request = () =>
+    answered(
+      api.PATCH('/api/v1/applications/{key}', {
+        params: { path: { key: props.application.key } },
+        body: { ...body, hidden: !visible },
+      }),
+    )
+  if (await attempt(request)) open.value = false
+}
+</script>
+
+<template>
+  <FormDialog v-model="open" title="Edit application" act="Save" :wrong="wrong" :busy="busy" @done="save">
+    <v-text-field v-model="fields.label" label="Label" autocomplete="off" />
+    <v-text-field
+      v-model="fields.owner"
+      label="Owner"
+      hint="The person or team responsible for the application."
+      persistent-hint
+      autocomplete="off"
+    />
+    <v-text-field
+      v-model="fields.address"
+      label="Start URL"
+      hint="Where users open the application."
+      persistent-hint
+      autocomplete="off"
+    />
+    <v-switch
+      v-model="fields.visible"
+      label="Show the application to users with access"
+      color="primary"
+      hide-details
+    />
+    <v-textarea v-model="fields.note" label="Note" rows="2" auto-grow max-rows="8" />
+  </FormDialog>
+</template>

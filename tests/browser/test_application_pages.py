@@ -1,0 +1,64 @@
+"""An application is kept in the console: what it is called, its roles, and its end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import check_accessible
+from tests.harness import Running, StandIn
+
+Fresh = Callable[[str], str]
+
+
+def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    desk, name = fresh("desk"), fresh("ada")
+    running.application(desk, app)
+    user = running.provider(fresh("source")).user(name)
+    with running.dravo as dravo:
+        made = dravo.assignments.add(desk, "viewer", user=name)
+    running.settled(desk)
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/settings")
+    page.get_by_role("button", name="Edit", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Label").fill(f"Front {desk}")
+    dialog.get_by_label("Start URL").fill("nowhere")
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    expect(dialog).to_contain_text("' is not a valid URL.")
+    dialog.get_by_label("Start URL").fill("https://desk.fernhollow.example/")
+    dialog.get_by_label("Note").fill("Renewed every spring.")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_role("heading", name=f"Front {desk}")).to_be_visible()
+    expect(page.get_by_text("Renewed every spring.")).to_be_visible()
+
+    page.get_by_role("button", name="Edit role Viewer").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("Value sent to the application").fill("ROLE_VIEWER")
+    dialog.get_by_label("What the role permits").fill("May look at everything.")
+    expect(dialog).to_contain_text("Dravo sends 'ROLE_VIEWER' for the role instead of 'viewer'.")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_role("row").filter(has_text="May look at everything.")).to_contain_text("ROLE_VIEWER")
+    running.settled(desk)
+    assert app.roles(name) == ["ROLE_VIEWER"]
+
+    page.get_by_role("button", name="Delete", exact=True).click()
+    expect(page.get_by_role("dialog")).to_contain_text("has assignments")
+    page.get_by_role("dialog").get_by_role("button", name="Cancel").click()
+    with running.dravo as dravo:
+        dravo.assignments.remove(made["id"])
+    running.settled(desk)
+    page.get_by_role("button", name="Delete", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("The application keeps 1 account")
+    dialog.get_by_label(f"Type Front {desk} to confirm").fill(f"Front {desk}")
+    dialog.get_by_role("button", name="Delete", exact=True).click()
+    expect(page.get_by_role("heading", name="Applications", exact=True)).to_be_visible()
+    with running.dravo as dravo:
+        assert desk not in {each["key"] for each in dravo.applications.list()}
+    assert user and app.accounts()[name]["active"] is False
