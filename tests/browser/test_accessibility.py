@@ -225,7 +225,10 @@ STATUSES: dict[str, dict[str, State]] = {
         "repair": State("/applications/plant-records/drift", opens("Repair", exact=True)),
         "a user from an account": State("/applications/plant-records/drift", opens("Create user")),
         "settings of an application": State("/applications/glasshouse-controls/settings", expression_result),
-        "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Edit seats of")),
+        "edit a role": State("/applications/glasshouse-controls/settings", opens("Edit role")),
+        "edit an application": State("/applications/glasshouse-controls", opens("Edit", exact=True)),
+        "delete an application": State("/applications/glasshouse-controls", opens("Delete", exact=True)),
+        "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Edit plan")),
         "tracked_only": State("/applications/payslips/mapping"),
         "assign a group": State(
             "/applications/plant-records/mapping",

@@ -102,7 +102,7 @@ def test_a_plan_fills_up_and_the_flow_picture_leads_to_its_places(
     page.goto(f"/applications/{desk}/seats?who=waiting")
     expect(page.get_by_text("1 waiting", exact=True)).to_be_visible()
     page.goto(f"/applications/{desk}/settings")
-    page.get_by_role("button", name="Edit seats of Full desk").click()
+    page.get_by_role("button", name="Edit plan Full desk").click()
     page.get_by_role("dialog").get_by_label("Seats").fill("2")
     page.get_by_role("dialog").get_by_role("button", name="Save", exact=True).click()
     expect(plans.get_by_role("row").filter(has_text="Full desk")).to_contain_text("2 taken of 2")

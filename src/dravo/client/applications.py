@@ -78,43 +78,23 @@ class Applications(Noun):
         return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/roles/{part(role)}"))
 
     def add_plan(
-        self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1
+        self, key: str, plan: str, label: str, *, seats: int | None = None, rank: int = 1, **values: str
     ) -> t.Application:
-        """Create a license plan; without `seats` there is no limit."""
-        body = {"key": plan, "label": label, "seats": seats, "rank": rank}
+        """Create a license plan; without `seats` there is no limit. Also `sent_value=` and `description=`."""
+        body = {"key": plan, "label": label, "seats": seats, "rank": rank, **values}
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/license-plans", body=body))
 
-    def change_plan(
-        self,
-        key: str,
-        plan: str,
-        *,
-        label: str | None = None,
-        seats: int | None = None,
-        rank: int | None = None,
-    ) -> t.Application:
-        """Change the label, rank or number of seats (0: no limit) of a license plan; users keep their
-        seats.
+    def change_plan(self, key: str, plan: str, **values: Any) -> t.Application:
+        """Change a license plan: `label=`, `rank=`, `seats=` (0: no limit; users keep their seats),
+        `sent_value=`, `description=`.
         """
-        body = {"label": label, "seats": seats, "rank": rank}
-        return cast(
-            t.Application,
-            self._call("PATCH", f"/applications/{part(key)}/license-plans/{part(plan)}", body=body),
-        )
+        path = f"/applications/{part(key)}/license-plans/{part(plan)}"
+        return cast(t.Application, self._call("PATCH", path, body=values))
 
-    def preview_plan(
-        self,
-        key: str,
-        plan: str,
-        *,
-        label: str | None = None,
-        seats: int | None = None,
-        rank: int | None = None,
-    ) -> t.ChangeEffects:
-        """Return what another label, rank or number of seats of a license plan would do."""
+    def preview_plan(self, key: str, plan: str, **values: Any) -> t.ChangeEffects:
+        """Return what other values of a license plan would do; the values as in `change_plan`."""
         path = f"/applications/{part(key)}/license-plans/{part(plan)}/preview"
-        body = {"label": label, "seats": seats, "rank": rank}
-        return cast(t.ChangeEffects, self._call("POST", path, body=body))
+        return cast(t.ChangeEffects, self._call("POST", path, body=values))
 
     def remove_plan(self, key: str, plan: str) -> t.Application:
         """Remove a license plan that was never assigned."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import unicodedata
 from collections.abc import Sequence
 
 from sqlalchemy import Connection
@@ -117,6 +118,34 @@ def check_label(label: str) -> str:
     if not label or len(label) > 200:
         raise InvalidInput("A label must have 1 to 200 characters.", "Enter a label of this length.", "label")
     return label
+
+
+def check_sent_value(value: str) -> str | None:
+    """Return a value that is sent to an application for a role or a license plan; None for an empty one.
+
+    Raises:
+        InvalidInput: if it is too long or has control characters.
+    """
+    return _check_text(value, "sent_value", 500)
+
+
+def check_description(text: str) -> str | None:
+    """Return what a role or a license plan permits; None for an empty text.
+
+    Raises:
+        InvalidInput: if it is too long or has control characters.
+    """
+    return _check_text(text, "description", 2_000, breaks="\n\t")
+
+
+def _check_text(given: str, field: str, longest: int, breaks: str = "") -> str | None:
+    if len(given) > longest:
+        raise InvalidInput(
+            f"The text has {len(given):,} characters.", f"Enter at most {longest:,} characters.", field
+        )
+    if any(unicodedata.category(each) == "Cc" and each not in breaks for each in given):
+        raise InvalidInput("The text contains control characters.", "Delete these characters.", field)
+    return given.strip() or None
 
 
 def find_user(connection: Connection, name: str) -> User:

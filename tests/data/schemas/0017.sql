@@ -257,7 +257,7 @@ CREATE TABLE license_plan (
 	"key" VARCHAR(64) NOT NULL, 
 	label TEXT NOT NULL, 
 	rank INTEGER NOT NULL, 
-	seats INTEGER, 
+	seats INTEGER, sent_value TEXT, description TEXT, 
 	CONSTRAINT pk_license_plan PRIMARY KEY (id), 
 	CONSTRAINT fk_license_plan_application_id_application FOREIGN KEY(application_id) REFERENCES application (id), 
 	CONSTRAINT uq_license_plan_application_id_key UNIQUE (application_id, "key")

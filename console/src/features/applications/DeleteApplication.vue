@@ -3,6 +3,7 @@
 import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
 import { useConfirmation } from '../../app/confirmation'
+import EffectsList from '../../components/EffectsList.vue'
 import FormDialog from '../../components/FormDialog.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
@@ -33,16 +34,7 @@ async function remove(): Promise<void> {
     serious
     @done="remove"
   >
-    <ul v-if="effects.data.value" class="effects">
-      <li v-for="each in effects.data.value.effects" :key="each">{{ each }}</li>
-    </ul>
+    <EffectsList v-if="effects.data.value" :effects="effects.data.value" />
     <v-text-field v-model="typed" :label="`Type ${application.label} to confirm`" autocomplete="off" />
   </FormDialog>
 </template>
-
-<style scoped>
-.effects {
-  margin: 0 0 12px;
-  padding-left: 20px;
-}
-</style>

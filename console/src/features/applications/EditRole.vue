@@ -5,8 +5,9 @@ import { answered, api, type Schemas } from '../../api/client'
 import { confirmationOf } from '../../app/assignments'
 import { useConfirmation } from '../../app/confirmation'
 import { usePaused } from '../../app/debounce'
-import ChangePreview from '../../components/ChangePreview.vue'
+import EffectsList from '../../components/EffectsList.vue'
 import FormDialog from '../../components/FormDialog.vue'
+import SentValueFields from './SentValueFields.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 // The role that is edited.
@@ -41,11 +42,6 @@ const { typed, wrong, busy, attempt, effects } = useConfirmation(
     ),
   () => settled.value === wish.value,
 )
-/** Shown where anybody's access changes; the sentences say the rest. */
-const access = computed(() => {
-  const found = effects.data.value?.access
-  return found && (found.users.length || found.confirm) ? found : null
-})
 const looking = computed(() => settled.value !== wish.value || effects.isFetching.value)
 async function save(): Promise<void> {
   const body = { ...wish.value, ...confirmationOf(effects.data.value?.access ?? undefined, typed.value) }
@@ -74,25 +70,12 @@ async function save(): Promise<void> {
       hint="The role with the highest rank is the highest role."
       persistent-hint
     />
-    <v-text-field
-      v-model="fields.sent_value"
-      class="mono"
-      label="Value sent to the application"
-      :hint="`Such as a URN or an ID. Empty: the key, ${role?.key ?? ''}.`"
-      persistent-hint
-      autocomplete="off"
+    <SentValueFields
+      v-model:sent-value="fields.sent_value"
+      v-model:description="fields.description"
+      :of="role?.key"
+      describes="What the role permits"
     />
-    <v-textarea v-model="fields.description" label="What the role permits" rows="2" auto-grow max-rows="6" />
-    <ul v-if="effects.data.value?.effects.length" class="effects">
-      <li v-for="each in effects.data.value.effects" :key="each">{{ each }}</li>
-    </ul>
-    <ChangePreview v-if="access" v-model:confirm="typed" :preview="access" />
+    <EffectsList v-if="effects.data.value" v-model:confirm="typed" :effects="effects.data.value" />
   </FormDialog>
 </template>
-
-<style scoped>
-.effects {
-  margin: 0 0 12px;
-  padding-left: 20px;
-}
-</style>

@@ -3,13 +3,13 @@
 import { reactive, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
-import FormDialog from '../../components/FormDialog.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
+import EditLicensePlan from './EditLicensePlan.vue'
 import SeatCount from './SeatCount.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const path = { key: props.application.key }
-const { wrong, busy, attempt } = useAttempts()
+const { wrong, attempt } = useAttempts()
 const plan = reactive({ key: '', label: '', rank: 10, seats: '' })
 /** The typed number of seats; empty for no limit. */
 const number = (typed: string | number) => (String(typed).trim() === '' ? null : Number(typed))
@@ -27,25 +27,7 @@ const remove = (key: string) =>
       }),
     ),
   )
-const changing = ref<Schemas['Plan'] | null>(null)
-const asking = ref(false)
-const seats = ref('')
-function ask(each: Schemas['Plan']): void {
-  changing.value = each
-  seats.value = each.seats === null ? '' : String(each.seats)
-  wrong.value = null
-  asking.value = true
-}
-async function change(): Promise<void> {
-  const params = { path: { ...path, plan: changing.value?.key ?? '' } }
-  const body = { seats: number(seats.value) ?? 0 }
-  if (
-    await attempt(() =>
-      answered(api.PATCH('/api/v1/applications/{key}/license-plans/{plan}', { params, body })),
-    )
-  )
-    asking.value = false
-}
+const editing = ref<Schemas['Plan'] | null>(null)
 </script>
 
 <template>
@@ -55,26 +37,31 @@ async function change(): Promise<void> {
       For applications licensed per user: an assignment can include a license plan. When no seats are left,
       new users are put on the waiting list.
     </p>
-    <ErrorMessage v-if="!asking" :wrong="wrong" />
+    <ErrorMessage :wrong="wrong" />
     <table v-if="application.plans.length" class="plain plans">
       <thead>
         <tr>
           <th scope="col">Plan</th>
           <th scope="col">Key</th>
           <th scope="col">Rank</th>
+          <th scope="col">Sent as</th>
           <th scope="col">Seats</th>
           <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
         <tr v-for="each in application.plans" :key="each.key">
-          <td>{{ each.label }}</td>
+          <td>
+            {{ each.label }}
+            <div v-if="each.description" class="quiet">{{ each.description }}</div>
+          </td>
           <td class="mono">{{ each.key }}</td>
           <td>{{ each.rank }}</td>
+          <td class="mono">{{ each.sent_value ?? each.key }}</td>
           <td><SeatCount :plan="each" :application="application.key" /></td>
           <td>
-            <v-btn size="small" variant="text" :aria-label="`Edit seats of ${each.label}`" @click="ask(each)"
-              >Edit seats</v-btn
+            <v-btn size="small" variant="text" :aria-label="`Edit plan ${each.label}`" @click="editing = each"
+              >Edit</v-btn
             >
             <v-btn
               size="small"
@@ -100,20 +87,7 @@ async function change(): Promise<void> {
       />
       <v-btn type="submit" variant="outlined">Create plan</v-btn>
     </form>
-    <FormDialog
-      v-model="asking"
-      :title="`Seats of ${changing?.label ?? ''}`"
-      act="Save"
-      :wrong="wrong"
-      :busy="busy"
-      @done="change"
-    >
-      <p class="quiet">
-        Additional seats go to the waiting list in order. If you reduce the number, current users keep their
-        seats.
-      </p>
-      <v-text-field v-model="seats" label="Seats (empty: unlimited)" type="number" min="0" />
-    </FormDialog>
+    <EditLicensePlan v-model="editing" :application="application" />
   </section>
 </template>
 

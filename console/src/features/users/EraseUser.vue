@@ -2,6 +2,7 @@
 // Erases a user who has left, after a preview and the typed name.
 import { answered, api } from '../../api/client'
 import { useConfirmation } from '../../app/confirmation'
+import EffectsList from '../../components/EffectsList.vue'
 import FormDialog from '../../components/FormDialog.vue'
 
 const props = defineProps<{ user: { id: string; display_name: string } }>()
@@ -33,16 +34,7 @@ async function erase(): Promise<void> {
     serious
     @done="erase"
   >
-    <ul class="effects">
-      <li v-for="each in effects.data.value?.effects" :key="each">{{ each }}</li>
-    </ul>
+    <EffectsList v-if="effects.data.value" :effects="effects.data.value" />
     <v-text-field v-model="typed" :label="`Type ${user.display_name} to confirm`" autocomplete="off" />
   </FormDialog>
 </template>
-
-<style scoped>
-.effects {
-  margin: 0 0 12px;
-  padding-left: 20px;
-}
-</style>

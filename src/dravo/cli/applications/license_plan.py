@@ -57,6 +57,19 @@ def add_commands(nouns: Any) -> None:
             metavar="N",
             help="rank; a user with several plans gets the one with the highest rank",
         )
+    for each in (add, change):
+        each.add_argument(
+            "--sent-value",
+            default="" if each is add else None,
+            metavar="TEXT",
+            help="value sent to the application, such as a URN; empty for the key",
+        )
+        each.add_argument(
+            "--description",
+            default="" if each is add else None,
+            metavar="TEXT",
+            help="what the plan includes; empty for none",
+        )
     seats.add_argument("--plan", metavar="KEY", help="only this license plan")
     seats.add_argument("--waiting", action="store_true", help="show the waiting list instead")
     list_options(seats)
@@ -66,6 +79,7 @@ _PLAN = {
     "Plan": lambda p: p["label"],
     "Key": lambda p: p["key"],
     "Rank": lambda p: p["rank"],
+    "Sent as": lambda p: p["sent_value"] or p["key"],
     "Seats": lambda p: "no limit" if p["seats"] is None else p["seats"],
     "Taken": lambda p: p["taken"],
     "Free": lambda p: p["free"],
@@ -91,13 +105,20 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     _show(
         given,
         dravo.applications.add_plan(
-            given.application, given.plan, given.label, seats=given.seats or None, rank=given.rank
+            given.application,
+            given.plan,
+            given.label,
+            seats=given.seats or None,
+            rank=given.rank,
+            sent_value=given.sent_value,
+            description=given.description,
         ),
     )
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
-    values = {"label": given.label, "seats": given.seats, "rank": given.rank}
+    names = ("label", "seats", "rank", "sent_value", "description")
+    values = {name: getattr(given, name) for name in names}
     if given.preview:
         show_effects(given, dravo.applications.preview_plan(given.application, given.plan, **values))
         return

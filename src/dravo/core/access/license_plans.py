@@ -21,6 +21,7 @@ class Plan:
         key, label: as the application and as users know it.
         rank: of several plans the highest one is used.
         seats: the largest number of users; None: no limit.
+        sent_value: what is sent to the application for the plan; None for the key.
     """
 
     id: str
@@ -29,6 +30,7 @@ class Plan:
     label: str
     rank: int
     seats: int | None
+    sent_value: str | None = None
 
     @property
     def order(self) -> tuple[int, str]:

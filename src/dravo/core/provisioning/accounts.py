@@ -142,7 +142,8 @@ def desired_account(
     if entitlement.roles:
         due = _present(user_id, user, entitlement.roles, settings, active=True)
         if entitlement.plan is not None:
-            due["plan"] = {"value": entitlement.plan.key, "display": entitlement.plan.label}
+            plan = entitlement.plan
+            due["plan"] = {"value": plan.sent_value or plan.key, "display": plan.label}
             if settings.plan_encoding != PLAN_PLAIN:
                 due["carry_plan"] = settings.plan_encoding.document()
         return {**due, "groups": sorted(entitlement.groups)} if entitlement.groups else due

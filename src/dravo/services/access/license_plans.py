@@ -13,7 +13,13 @@ from dravo.core.instants import Instant
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.preview import PlannedChange
 from dravo.services.context import AppContext
-from dravo.services.lookups import application_by_key, check_key, check_label
+from dravo.services.lookups import (
+    application_by_key,
+    check_description,
+    check_key,
+    check_label,
+    check_sent_value,
+)
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, recompute_marks
@@ -32,11 +38,15 @@ MOST_SEATS = 10_000_000
 
 @dataclass
 class LicensePlanLine:
-    """A license plan with its seats; `status` is "free", "short" or "full"."""
+    """A license plan with its seats; `status` is "free", "short" or "full". Without `sent_value`, the key is
+    sent.
+    """
 
     key: str
     label: str
     rank: int
+    sent_value: str | None
+    description: str | None
     seats: int | None
     taken: int
     waiting: int
@@ -77,6 +87,8 @@ def line(connection: Connection, row: StoredLicensePlan) -> LicensePlanLine:
         key=row.key,
         label=row.label,
         rank=row.rank,
+        sent_value=row.sent_value,
+        description=row.description,
         seats=row.seats,
         taken=taken,
         waiting=waiting,
@@ -101,6 +113,10 @@ def plan_by_key(connection: Connection, application: Application, key: str) -> S
     return row
 
 
+# What of a plan decides which plan counts and what is sent of it.
+SENT = frozenset({"label", "rank", "sent_value"})
+
+
 @dataclass(frozen=True)
 class NewLicensePlan:
     """A license plan to create.
@@ -110,12 +126,16 @@ class NewLicensePlan:
         label: the name that people see.
         rank: a user who would have several plans gets the plan of the highest rank.
         seats: the largest number of users with a seat; None: no limit.
+        sent_value: what is sent to the application for the plan; "" for the key.
+        description: what the plan includes.
     """
 
     key: str
     label: str
     rank: int
     seats: int | None = None
+    sent_value: str = ""
+    description: str = ""
 
 
 def add(ctx: AppContext, caller: Caller, key: str, plan: NewLicensePlan) -> None:
@@ -124,16 +144,19 @@ def add(ctx: AppContext, caller: Caller, key: str, plan: NewLicensePlan) -> None
     Raises:
         InvalidInput, NotFound, AlreadyExists.
     """
-    row = {
+    row: dict[str, Any] = {
         "id": new_id(),
         "key": check_key(plan.key),
         "label": check_label(plan.label),
         "rank": plan.rank,
         "seats": _seats(plan.seats),
+        "sent_value": check_sent_value(plan.sent_value),
+        "description": check_description(plan.description),
     }
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
+            _check_value(connection, application, plan.key, row["sent_value"])
             stored.insert_plan(connection, {"application_id": application.id, **row})
             raise_revision(connection)
             details = {"application": key, "plan": plan.key, "seats": plan.seats}
@@ -151,7 +174,8 @@ def add(ctx: AppContext, caller: Caller, key: str, plan: NewLicensePlan) -> None
 
 
 def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict[str, Any]) -> None:
-    """Change the label, rank or number of seats (0: no limit) of a plan. Users keep their seats.
+    """Change the label, rank, number of seats (0: no limit), value or description of a plan. Users keep their
+    seats.
 
     Raises:
         NotFound, InvalidInput.
@@ -164,10 +188,11 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
         changed = {name: value for name, value in values.items() if getattr(row, name) != value}
         if not changed:
             return
+        if "sent_value" in changed:
+            _check_value(connection, application, row.key, changed["sent_value"])
         stored.update_plan(connection, row.id, **changed)
         raise_revision(connection)
-        if changed.keys() & {"label", "rank"}:
-            # These decide which plan counts and what is sent of it.
+        if changed.keys() & SENT:
             recompute_marks.mark_users(connection, stored.users_with_seats(application.id), now)
         details = {
             "application": key,
@@ -185,7 +210,7 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
 
 
 def preview_change(ctx: AppContext, key: str, plan_key: str, given: dict[str, Any]) -> ChangeEffects:
-    """Return the effects of another label, rank or number of seats of a plan; nothing is changed.
+    """Return the effects of other values of a plan; nothing is changed.
 
     Raises:
         NotFound, InvalidInput.
@@ -198,10 +223,13 @@ def preview_change(ctx: AppContext, key: str, plan_key: str, given: dict[str, An
         changed = {name: value for name, value in values.items() if getattr(row, name) != value}
         if "seats" in changed:
             _preview_seats(connection, row, changed["seats"], effects)
-        if changed.keys() & {"label", "rank"}:
+        if "sent_value" in changed:
+            _check_value(connection, application, row.key, changed["sent_value"])
+            before, after = row.sent_value or row.key, changed["sent_value"] or row.key
+            effects.add(f"Dravo sends '{after}' for the plan instead of '{before}'.")
+        if changed.keys() & SENT:
             catalogue = ctx.catalogue.get(connection)
-            plan = catalogue.plans[row.id]
-            new = replace(plan, label=values.get("label", plan.label), rank=values.get("rank", plan.rank))
+            new = replace(catalogue.plans[row.id], **{name: changed[name] for name in SENT & changed.keys()})
             then = replace(catalogue, plans={**catalogue.plans, row.id: new})
             seated = stored.users_with_seats(application.id)
             effects.add_access(connection, PlannedChange(application.id, (seated,), then))
@@ -233,7 +261,29 @@ def _changed_values(given: dict[str, Any]) -> dict[str, Any]:
         values["label"] = check_label(values["label"])
     if "seats" in values:
         values["seats"] = _seats(values["seats"] or None)
+    if given.get("sent_value") is not None:
+        values["sent_value"] = check_sent_value(given["sent_value"])
+    if given.get("description") is not None:
+        values["description"] = check_description(given["description"])
     return values
+
+
+def _check_value(
+    connection: Connection, application: Application, plan_key: str, sent_value: str | None
+) -> None:
+    """Check that no other plan of an application is sent by the same value.
+
+    Raises:
+        AlreadyExists.
+    """
+    value = sent_value or plan_key
+    for other in stored.list_plans(connection, application.id):
+        if other.key != plan_key and (other.sent_value or other.key) == value:
+            raise AlreadyExists(
+                f"The license plan '{other.key}' is already sent as '{value}'.",
+                "Enter another value. The application could not tell the plans apart.",
+                "sent_value",
+            )
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:

@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
-import unicodedata
 from dataclasses import dataclass
 from typing import Any
 
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
+from dravo.core.errors import AlreadyExists, StillInUse
 from dravo.core.plan_types import Role
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.effects import ChangeEffects
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
-from dravo.services.lookups import application_by_key, check_key, check_label, role_by_key
+from dravo.services.lookups import (
+    application_by_key,
+    check_description,
+    check_key,
+    check_label,
+    check_sent_value,
+    role_by_key,
+)
 from dravo.services.provisioning.applications import (
     ApplicationDetail,
     one,
@@ -30,8 +36,6 @@ from dravo.store.provisioning import applications as stored
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import load, raise_revision, revision
-
-LONGEST_VALUE, LONGEST_DESCRIPTION = 500, 2_000
 
 
 @dataclass(frozen=True)
@@ -60,20 +64,10 @@ class RoleEdit:
         if self.rank is not None:
             values["rank"] = self.rank
         if self.sent_value is not None:
-            values["sent_value"] = _text(self.sent_value, "sent_value", LONGEST_VALUE)
+            values["sent_value"] = check_sent_value(self.sent_value)
         if self.description is not None:
-            values["description"] = _text(self.description, "description", LONGEST_DESCRIPTION)
+            values["description"] = check_description(self.description)
         return values
-
-
-def _text(given: str, field: str, longest: int) -> str | None:
-    if len(given) > longest:
-        raise InvalidInput(
-            f"The text has {len(given):,} characters.", f"Enter at most {longest:,} characters.", field
-        )
-    if any(unicodedata.category(each) == "Cc" and each not in "\n\t" for each in given):
-        raise InvalidInput("The text contains control characters.", "Delete these characters.", field)
-    return given.strip() or None
 
 
 def _check_value(

@@ -28,6 +28,8 @@ class StoredLicensePlan:
     label: str
     rank: int
     seats: int | None
+    sent_value: str | None
+    description: str | None
 
 
 def list_plans(connection: Connection, application_id: str) -> list[StoredLicensePlan]:

@@ -250,7 +250,7 @@ def plans(connection: Connection) -> dict[str, Plan]:
     }
 
 
-_PLAN = ("id", "application_id", "key", "label", "rank", "seats")
+_PLAN = ("id", "application_id", "key", "label", "rank", "seats", "sent_value")
 
 
 def policy_of(row: Any) -> Policy:

@@ -88,6 +88,9 @@ license_plan = Table(
     Column("label", Text, nullable=False),
     Column("rank", Integer, nullable=False),
     Column("seats", Integer),
+    # The value sent to the application, null for the key; and what the plan includes.
+    Column("sent_value", Text),
+    Column("description", Text),
     UniqueConstraint("application_id", "key"),
 )
 

@@ -25,6 +25,8 @@ class Plan(TypedDict):
     key: str
     label: str
     rank: int
+    sent_value: str | None
+    description: str | None
     seats: int | None
     taken: int
     waiting: int

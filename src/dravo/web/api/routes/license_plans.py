@@ -28,9 +28,9 @@ routes = api_blueprint("plans")
 def add_plan(path: KeyPath, body: CreateLicensePlanRequest) -> tuple[ApplicationDetail, int]:
     """Create a license plan.
 
-    The key must be unique in the application.
+    The key and the value sent to the application must be unique in the application.
     """
-    plan = license_plans.NewLicensePlan(key=body.key, label=body.label, rank=body.rank, seats=body.seats)
+    plan = license_plans.NewLicensePlan(**body.model_dump())
     license_plans.add(app_context(), caller(), path.key, plan)
     return applications.one(app_context(), path.key), 201
 

@@ -14,6 +14,10 @@ class Plan(KeyAndLabel):
     """A license plan with its seats; `status` is "free", "short" or "full"."""
 
     rank: int
+    sent_value: str | None = Field(
+        description="Value sent to the application for the plan; null if the key is sent."
+    )
+    description: str | None = Field(description="What the plan includes.")
     seats: int | None
     taken: int
     waiting: int
@@ -51,6 +55,8 @@ class CreateLicensePlanRequest(RequestModel):
     label: Text
     rank: int = Field(1, ge=0, le=1000)
     seats: int | None = Field(None, description="Number of seats; null without a limit.")
+    sent_value: Text = Field("", description="Value sent to the application; empty for the key.")
+    description: Text = Field("", description="What the plan includes.")
 
 
 class ChangeLicensePlanRequest(RequestModel):
@@ -59,6 +65,8 @@ class ChangeLicensePlanRequest(RequestModel):
     label: Text | None = None
     rank: int | None = Field(None, ge=0, le=1000)
     seats: int | None = Field(None, description="Number of seats; 0 without a limit.")
+    sent_value: Text | None = Field(None, description="Value sent to the application; empty for the key.")
+    description: Text | None = Field(None, description="What the plan includes; empty for none.")
 
 
 class SeatsQuery(PageQuery):
