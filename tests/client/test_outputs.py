@@ -234,8 +234,23 @@ def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fr
     paused = dravo(running, "application", "pause", key, "--json")
     assert json.loads(paused.stdout)["connection"]["paused_at"]
     assert dravo(running, "application", "resume", key).returncode == 0
+    valued = ("--sent-value", "ROLE_CASHIER", "--description", "Sells tickets.")
+    looked = dravo(running, "application", "change-role", key, "cashier", *valued, "--preview")
+    assert "Dravo sends 'ROLE_CASHIER' for the role instead of 'cashier'." in looked.stdout
+    shown = dravo(running, "application", "change-role", key, "cashier", *valued).stdout
+    assert "ROLE_CASHIER" in shown and "Sells tickets." in shown
+    taken = dravo(
+        running, "application", "create-role", key, "other", "--label", "x", "--sent-value", "ROLE_CASHIER"
+    )
+    assert (taken.returncode, "is already sent as 'ROLE_CASHIER'" in taken.stderr) == (1, True)
+    plan = ("license-plan", "create", key, "gold", "Gold", "--sent-value", "urn:plan:gold")
+    assert "urn:plan:gold" in dravo(running, *plan).stdout
+    noted = dravo(running, "application", "set", key, "--note", "Renewed every spring.")
+    assert "Renewed every spring." in noted.stdout
     left = json.loads(dravo(running, "application", "delete-role", key, "cashier", "--json").stdout)
     assert left["roles"] == []
+    effects = dravo(running, "application", "delete", key, "--preview").stdout
+    assert "0 roles and 1 license plan are deleted, with all settings." in effects
     wrong = dravo(running, "application", "delete", key, "--confirm", "Desk")
     assert (wrong.returncode, "to confirm" in wrong.stderr) == (2, True)
     assert dravo(running, "application", "delete", key, "--confirm", "Ticket Desk").returncode == 0

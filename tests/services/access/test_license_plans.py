@@ -253,6 +253,27 @@ def test_license_plans_are_created_and_deleted(services: ServiceFixture) -> None
     assert [each.key for each in applications.one(services.ctx, "desk").plans] == ["full"]
 
 
+def test_the_value_of_a_plan_is_previewed_and_reaches_the_accounts(services: ServiceFixture) -> None:
+    desk = Desk(services)
+    desk.put("ada")
+    desk.settle()
+    urn = {"sent_value": "urn:desk:plan:full"}
+    looked = license_plans.preview_change(services.ctx, "desk", "full", urn).shown()
+    assert looked.effects[0] == "Dravo sends 'urn:desk:plan:full' for the plan instead of 'full'."
+    assert looked.access is not None and looked.access.accounts == 1
+    license_plans.change(
+        services.ctx, services.caller, "desk", "full", {**urn, "description": "All counters"}
+    )
+    desk.settle()
+    [account] = services.rows(t.account)
+    assert account.desired["plan"] == {"value": "urn:desk:plan:full", "display": "Full"}
+    [plan] = applications.one(services.ctx, "desk").plans
+    assert (plan.sent_value, plan.description, plan.taken) == ("urn:desk:plan:full", "All counters", 1)
+    spare = NewLicensePlan("spare", "Spare", 1, 5, sent_value="urn:desk:plan:full")
+    with pytest.raises(AlreadyExists, match="is already sent as"):
+        license_plans.add(services.ctx, services.caller, "desk", spare)
+
+
 class Seats(RuleBasedStateMachine):
     """Users come, go, wait and change plan while the number of seats changes."""
 
