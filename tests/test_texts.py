@@ -211,6 +211,7 @@ ONLY_COMMANDS = {
     "group_pattern": "sets `pattern` of `groups`",
     "json": "the form of the output",
     "keep_token": "leaves `token` out",
+    "without_token": "stands for a connection whose `token` is null",
     "limit": "the number of rows to print",
     "member_of_pattern": "sets `pattern` of `member_of`",
     "no_expressions": "empties `attributes`",

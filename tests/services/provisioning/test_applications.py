@@ -14,6 +14,7 @@ from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import audit_log
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from tests.harness import StandIn
 from tests.service_fixture import ServiceFixture
 
 URL = "http://127.0.0.1:9/scim/v2"
@@ -34,8 +35,13 @@ def test_an_application_is_half_finished_until_all_is_there(services: ServiceFix
 
 def test_a_secret_is_kept_encrypted_and_stays_with_its_host(services: ServiceFixture) -> None:
     services.application()
-    with pytest.raises(InvalidInput, match="token"):
-        connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, None))
+    connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, None))
+    saved = applications.one(services.ctx, "records")
+    assert (saved.status, saved.connection.base_url, saved.connection.has_secret) == (
+        "not_set_up",
+        URL,
+        False,
+    )
     connections.connect(services.ctx, services.caller, "records", ConnectionSettings(URL, "first"))
     kept = services.rows(t.application)[0].secret
     assert "first" not in kept
@@ -258,3 +264,20 @@ def test_a_user_can_be_erased_from_the_log_without_breaking_the_chain(services: 
         connection.execute(t.audit.update().where(t.audit.c.id == entry.id).values(personal=None))
     with services.ctx.database.reading() as connection:
         assert audit_log.verify_chain(connection, services.ctx.keys) is None
+
+
+def test_an_address_without_a_token_is_checked_as_far_as_possible(
+    services: ServiceFixture, app: StandIn
+) -> None:
+    services.application()
+    connections.connect(services.ctx, services.caller, "records", ConnectionSettings(app.base_url, None))
+    result = connections.check(services.ctx, services.caller, "records")
+    assert [(each.name, each.outcome) for each in result.steps] == [
+        ("Address", "ok"),
+        ("Service", "ok"),
+        ("Token", "pending"),
+        ("Reading", "skipped"),
+    ]
+    assert not result.ok and "Create a token in the application" in result.steps[2].hint
+    connections.connect(services.ctx, services.caller, "records", ConnectionSettings(app.base_url, app.token))
+    assert connections.check(services.ctx, services.caller, "records").ok

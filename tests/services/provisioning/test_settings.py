@@ -199,7 +199,7 @@ def test_it_signs_in_as_the_application_wants(
         dravo.assignments.add(key, "viewer", user=name)
         running.settled(key)
         assert name in app.accounts()
-        with pytest.raises(ApiError, match="token of the application is missing"):
+        with pytest.raises(ApiError, match="saved token belongs to another address"):
             dravo.applications.connect(
                 key,
                 app.base_url,

@@ -47,6 +47,7 @@ const missing = computed(() => {
   if (!data.value.roles.length) list.push('No roles are defined.')
   if (data.value.tracked_only) return list
   if (!data.value.connection.base_url) list.push('The SCIM base URL and token are missing.')
+  else if (!data.value.connection.has_secret) list.push('The token is missing.')
   else if (!data.value.connection.checked_at) list.push('The connection has not been checked.')
   if (!data.value.enabled) list.push('Provisioning is disabled.')
   return list

@@ -103,10 +103,14 @@ async function tryConnection(withUser: boolean): Promise<void> {
       />
       <div class="row">
         <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
+        <BusyButton
+          v-if="application.connection.base_url"
+          variant="outlined"
+          :busy="checking"
+          @click="tryConnection(false)"
+          >Check again</BusyButton
+        >
         <template v-if="application.connection.has_secret">
-          <BusyButton variant="outlined" :busy="checking" @click="tryConnection(false)"
-            >Check again</BusyButton
-          >
           <BusyButton variant="outlined" :busy="checking" @click="tryConnection(true)"
             >Check with a test account</BusyButton
           >

@@ -141,6 +141,11 @@ def _declare_connect(verbs: Any) -> None:
         help="keep the saved token; works only if the host stays the same",
     )
     parser.add_argument(
+        "--without-token",
+        action="store_true",
+        help="save the address before the token is known; provisioning starts once it is entered",
+    )
+    parser.add_argument(
         "--user",
         metavar="NAME",
         help="authenticate with this user name and a password; asks for the password",
@@ -262,7 +267,7 @@ def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
     token = None
-    if not given.keep_token:
+    if not given.keep_token and not given.without_token:
         token = read_secret("Token of the application: ").strip()
     auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
     if given.client_id:

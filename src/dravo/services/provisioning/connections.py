@@ -47,10 +47,11 @@ def connect(
 ) -> ApplicationDetail:
     """Save the connection of an application.
 
-    A new host or another kind of authentication clears the stored secret.
+    An address can be saved before its token is known. A stored secret never goes to another host or kind of
+    authentication: it is entered again with these.
 
     Raises:
-        InvalidInput: for an unusable address, or a missing token.
+        InvalidInput: for an unusable address, or a token that has to be entered again.
     """
     token, expires_at = connection_settings.token, connection_settings.expires_at
     repaired, way = repair_address(connection_settings.base_url), _way(connection_settings.auth)
@@ -65,16 +66,13 @@ def connect(
             or _origin(row.base_url) != _origin(repaired)
             or _secret_goes_to(row.auth) != _secret_goes_to(way)
         )
-        if token:
-            secret = ctx.keys.encrypt(token.strip())
-        elif moved or not row.secret:
+        if moved and row.secret and not token:
             raise InvalidInput(
-                "The token of the application is missing.",
+                "The saved token belongs to another address.",
                 "Enter the token together with the new address.",
                 "token",
             )
-        else:
-            secret = row.secret
+        secret = ctx.keys.encrypt(token.strip()) if token else row.secret
         application_rows.update_settings(
             connection,
             row.id,
@@ -105,7 +103,7 @@ def connect(
                     "before": row.base_url,
                     "after": repaired,
                     "authentication": (way or {}).get("kind", "bearer"),
-                    "token": "changed" if token else "kept",
+                    "token": "changed" if token else "kept" if secret else "missing",
                 },
             ),
         )
@@ -167,13 +165,17 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
     """
     with ctx.database.reading() as connection:
         row = application_by_key(connection, key)
-    if not row.base_url or not row.secret:
-        raise InvalidInput(f"'{row.label}' has no connection.", "Save the SCIM base URL and the token first.")
-    there = ConnectedApplication(row.id, row.base_url, row.secret, row.auth)
+    if not row.base_url:
+        raise InvalidInput(f"'{row.label}' has no connection.", "Save the SCIM base URL first.")
+    # Without a token, the address is checked, and the steps after it are not yet possible.
+    there = ConnectedApplication(row.id, row.base_url, row.secret, row.auth) if row.secret else None
     talker = ApplicationClient(ctx)
     try:
         result = check_connection(
-            talker.client, row.base_url, lambda: talker.connection(there), writing=writing
+            talker.client,
+            row.base_url,
+            lambda: talker.connection(there) if there is not None else None,
+            writing=writing,
         )
     finally:
         talker.close()
