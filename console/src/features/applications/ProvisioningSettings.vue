@@ -26,6 +26,10 @@ watch(
 watch(settings, () => ((preview.value = null), (kept.value = false)), { deep: true })
 
 const leaving = ['deactivate', 'delete', 'do_nothing'].map((value) => ({ value, title: inWords(value) }))
+const namings = [
+  { title: 'Value sent', value: 'key' },
+  { title: 'Label', value: 'label' },
+]
 const ways = [
   { title: 'Attribute roles', value: 'roles' },
   { title: 'Attribute entitlements', value: 'entitlements' },
@@ -166,7 +170,7 @@ const pause = (action: 'pause' | 'resume') =>
           />
           <v-select
             v-model="settings.plan_encoding.value"
-            :items="['key', 'label']"
+            :items="namings"
             label="Plan value"
             class="small"
           />
@@ -189,12 +193,7 @@ const pause = (action: 'pause' | 'resume') =>
           label="Multiple roles"
           class="narrow"
         />
-        <v-select
-          v-model="settings.role_encoding.value"
-          :items="['key', 'label']"
-          label="Value"
-          class="small"
-        />
+        <v-select v-model="settings.role_encoding.value" :items="namings" label="Value" class="small" />
         <v-select
           v-if="['roles', 'entitlements'].includes(settings.role_encoding.way)"
           v-model="settings.role_encoding.shape"
