@@ -6,10 +6,34 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible
+from tests.browser.conftest import check_accessible, choose
 from tests.harness import Running, StandIn
 
 Fresh = Callable[[str], str]
+
+
+def test_an_assignment_is_edited(open_page: Callable[..., Page], running: Running, fresh: Fresh) -> None:
+    desk, name = fresh("desk"), fresh("ada")
+    running.application(desk)
+    running.provider(fresh("source")).user(name, displayName=f"Ada {name}")
+    with running.dravo as dravo:
+        made = dravo.assignments.add(desk, "viewer", user=name)
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/mapping")
+    page.get_by_role("button", name=f"Edit: Ada {name}, Viewer").click()
+    dialog = page.get_by_role("dialog")
+    choose(dialog.locator(".v-select").filter(has_text="Role"), "Curator")
+    dialog.get_by_label("End date (included)").fill("2099-12-31")
+    dialog.get_by_label("Note").fill("Until the new keeper comes")
+    expect(dialog).to_contain_text("1 change roles")
+    check_accessible(page)
+    confirmation = dialog.get_by_label("Type ", exact=False)
+    if confirmation.count():
+        confirmation.fill(made["application"]["label"])
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    row = page.get_by_role("row").filter(has_text="Until the new keeper comes")
+    expect(row).to_contain_text("Curator")
+    expect(row).to_contain_text("until 2099-12-31")
 
 
 def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(

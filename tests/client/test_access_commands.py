@@ -138,6 +138,29 @@ def test_holds_are_listed(running: Running, desk: dict[str, str]) -> None:
     )
 
 
+def test_an_assignment_is_changed_and_what_is_not_named_stays(running: Running, desk: dict[str, str]) -> None:
+    made = json.loads(
+        ran(
+            running,
+            *("assignment", "create", desk["desk"], "viewer", "--user", desk["name"]),
+            *("--until", "2099-12-31", "--note", "Season", "--json"),
+        )
+    )
+    change = ("assignment", "change", made["id"])
+    assert "1 change roles" in ran(running, *change, "--role", "curator", "--preview")
+    label = made["application"]["label"]
+    changed = json.loads(ran(running, *change, "--role", "curator", "--confirm", label, "--json"))
+    assert (changed["role"]["key"], changed["until_day"], changed["note"]) == (
+        "curator",
+        "2099-12-31",
+        "Season",
+    )
+    assert ", Curator." in ran(running, *change, "--until", "", "--note", "Permanent")
+    shown = json.loads(ran(running, "assignment", "list", "--application", desk["desk"], "--json"))
+    assert (shown["items"][0]["until"], shown["items"][0]["note"]) == (None, "Permanent")
+    assert "No value given. Use --role" in ran(running, *change, code=2)
+
+
 def test_operators_take_the_members_of_a_group_over(
     running: Running, desk: dict[str, str], fresh: Fresh
 ) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, cast
 
 from dravo.client import types as t
@@ -50,18 +50,21 @@ class Assignments(Noun):
             t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom))
         )
 
-    def change(
-        self,
-        assignment_id: str,
-        *,
-        from_: str | None = None,
-        until: str | None = None,
-        note: str | None = None,
-        plan: str | None = None,
-    ) -> t.Assignment:
-        """Change the dates and the note of an assignment, and with `plan` its license plan ("" for none)."""
-        body = {"from": from_, "until": until, "note": note, "plan": plan}
+    def change(self, assignment_id: str, *, confirm: str | None = None, **values: str | None) -> t.Assignment:
+        """Replace the dates (`from_=`, `until=`) and the note (`note=`) of an assignment.
+
+        Args:
+            confirm: the label of the application, for a serious change.
+            values: also `plan=` for its license plan ("" for none), and `role=` for another role of a user or
+                a group; without these they stay.
+        """
+        body = {**_named(values), "confirm": confirm}
         return cast(t.Assignment, self._call("PUT", f"/assignments/{part(assignment_id)}", body=body))
+
+    def preview_change(self, assignment_id: str, **values: str | None) -> t.Preview:
+        """Return the effects of `change`; the values as there."""
+        path = f"/assignments/{part(assignment_id)}/preview"
+        return cast(t.Preview, self._call("POST", path, body=_named(values)))
 
     def remove(self, assignment_id: str, confirm: str | None = None) -> None:
         """Delete an assignment; `confirm` is the label of the application, for a serious change."""
@@ -118,3 +121,8 @@ def _wish(application: str, role: str | None, whom: dict[str, Any]) -> dict[str,
         "role": role,
         **{name.rstrip("_"): value for name, value in whom.items()},
     }
+
+
+def _named(values: Mapping[str, str | None]) -> dict[str, str | None]:
+    """Return values by their names in the API: `from` is no name in Python."""
+    return {("from" if name == "from_" else name): value for name, value in values.items()}

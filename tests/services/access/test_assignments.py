@@ -6,11 +6,12 @@ import pytest
 
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.services.access import assignment_changes, assignments, user_detail
+from dravo.services.access import assignment_changes, assignments, undo, user_detail
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
+from dravo.services.changes.preview import UNCONFIRMED, Confirmation
 from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.services.provisioning.roles import RoleEdit
@@ -178,6 +179,55 @@ def test_an_assignment_can_be_limited_and_opened_again(
     assert user_detail.user(services.ctx, "ada").access
     with pytest.raises(NotFound):
         assignments.change(services.ctx, services.caller, "none", AssignmentEdit())
+
+
+@pytest.mark.parametrize("subject", ["user", "group"])
+def test_the_role_of_a_user_or_group_is_changed_previewed_and_undone(
+    services: ServiceFixture, subject: str
+) -> None:
+    services.application("records", "viewer", "curator")
+    staff = services.source()
+    group = services.group(staff, "Herbarium", services.user(staff, "ada"))
+    target = {"user": "ada"} if subject == "user" else {"group": group}
+    made = assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", **target))
+    to_curator = AssignmentEdit(role="curator", note="Promoted")
+    looked = assignment_changes.preview_changing(services.ctx, made.id, to_curator)
+    assert [(each.what, each.before, each.after) for each in looked.users] == [
+        ("changed", ["Viewer"], ["Curator"])
+    ]
+    sure = Confirmation(looked.type_to_confirm)
+    changed = assignments.change(services.ctx, services.caller, made.id, to_curator, sure)
+    assert (changed.id, changed.note) == (made.id, "Promoted") and changed.role is not None
+    assert changed.role.key == "curator"
+    held = user_detail.user(services.ctx, "ada").access
+    assert [each.role.key for each in held] == ["curator"]
+    entry = services.rows(t.audit)[-1].id
+    undo.undo(services.ctx, services.caller, entry, UNCONFIRMED)
+    assert [each.role.key for each in user_detail.user(services.ctx, "ada").access] == ["viewer"]
+
+
+def test_a_role_that_an_assignment_cannot_have_is_refused(services: ServiceFixture) -> None:
+    services.application("records", "viewer", "curator")
+    services.user(services.source(), "ada")
+    viewer, _ = (
+        assignments.add(
+            services.ctx,
+            services.caller,
+            AssignmentRequest("records", role, user="ada"),
+            Confirmation("Records"),
+        )
+        for role in ("viewer", "curator")
+    )
+    edit = AssignmentEdit(role="curator")
+    with pytest.raises(AlreadyExists, match="same assignment exists already"):
+        assignments.change(services.ctx, services.caller, viewer.id, edit, Confirmation("Records"))
+    with pytest.raises(NotFound, match="no role 'gold'"):
+        assignments.change(services.ctx, services.caller, viewer.id, AssignmentEdit(role="gold"))
+    everyone = assignments.add(
+        services.ctx, services.caller, AssignmentRequest("records", "viewer", rule='userName eq "x"')
+    )
+    with pytest.raises(InvalidInput, match="Only the role of a user or a group"):
+        assignments.change(services.ctx, services.caller, everyone.id, edit)
 
 
 def test_a_date_takes_effect_when_reached_and_not_before(

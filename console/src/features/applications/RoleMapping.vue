@@ -7,6 +7,7 @@ import AssignmentCells from './AssignmentCells.vue'
 import AssignmentDialog from './AssignmentDialog.vue'
 import BulkAssignDialog from './BulkAssignDialog.vue'
 import ConfirmUsersDialog from './ConfirmUsersDialog.vue'
+import EditAssignment from './EditAssignment.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import PatternGroups from './PatternGroups.vue'
@@ -50,6 +51,7 @@ function ask(item: Assignment): void {
   asking.value = true
 }
 
+const editing = ref<Assignment | null>(null)
 const rule = ref<Assignment | null>(null)
 const confirmingUsers = ref(false)
 function askWaiting(item: Assignment): void {
@@ -146,7 +148,7 @@ function read(item: Assignment): void {
       <td>
         {{ item.matching_users?.toLocaleString('en') }} {{ item.matching_users === 1 ? 'user' : 'users' }}
       </td>
-      <AssignmentCells :of="item" @away="ask(item)" />
+      <AssignmentCells :of="item" @away="ask(item)" @edit="editing = item" />
     </template>
     <template #empty>
       <EmptyState title="No role mapping yet">
@@ -173,12 +175,13 @@ function read(item: Assignment): void {
         <b>{{ what(item) }}</b>
         <div v-if="item.plan" class="quiet">plan {{ item.plan.label }}</div>
       </td>
-      <AssignmentCells :of="item" @away="ask(item)" />
+      <AssignmentCells :of="item" @away="ask(item)" @edit="editing = item" />
     </template>
     <template #empty><p class="quiet">No user is assigned directly.</p></template>
   </PagedTable>
 
   <AssignmentDialog v-model="adding" :application="application" @done="changed++" />
+  <EditAssignment v-model="editing" :application="application" @done="changed++" />
   <ConfirmUsersDialog v-model="confirmingUsers" :assignment="rule" @done="changed++" />
   <BulkAssignDialog v-model="many" :application="application" @done="changed++" />
   <PreviewDialog

@@ -27,6 +27,7 @@ def add_commands(nouns: Any) -> None:
     _declare_matches(verbs)
     _declare_waiting(verbs)
     _declare_confirm(verbs)
+    _declare_change(verbs)
     _declare_delete(verbs)
 
 
@@ -142,6 +143,53 @@ def _declare_confirm(verbs: Any) -> None:
     parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
     )
+
+
+def _declare_change(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "change",
+        _change,
+        "change the role, dates, note or license plan of an assignment",
+        [
+            "dravo assignment change ID --role curator --preview",
+            "dravo assignment change ID --until 2031-12-31",
+        ],
+    )
+    parser.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    parser.add_argument("--role", metavar="KEY", help="key of another role, of a user or a group")
+    parser.add_argument(
+        "--from", dest="from_", metavar="DAY", help="first day, such as 2031-01-01; empty for no limit"
+    )
+    parser.add_argument("--until", metavar="DAY", help="last day, included; empty for no limit")
+    parser.add_argument("--note", help="why the assignment exists; empty for none")
+    parser.add_argument("--plan", metavar="KEY", help="key of the license plan; empty for none")
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    parser.add_argument(
+        "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
+    )
+
+
+def _change(given: argparse.Namespace, dravo: Dravo) -> None:
+    if all(getattr(given, name) is None for name in ("role", "from_", "until", "note", "plan")):
+        raise UsageError("No value given. Use --role, --from, --until, --note or --plan.")
+    now = dravo.assignments.get(given.id)
+    # What is not named stays: the API replaces dates and note.
+    values = {
+        "from_": (now["from_day"] or now["from"]) if given.from_ is None else given.from_ or None,
+        "until": (now["until_day"] or now["until"]) if given.until is None else given.until or None,
+        "note": now["note"] if given.note is None else given.note or None,
+        "plan": given.plan,
+        "role": given.role,
+    }
+    if given.preview:
+        show_preview(given, dravo.assignments.preview_change(given.id, **values))
+        return
+    changed = dravo.assignments.change(given.id, confirm=given.confirm, **values)
+    if given.json:
+        show_json(changed)
+        return
+    print(f"Changed: {assignee(changed)}, {what(changed)}.")
 
 
 def _declare_delete(verbs: Any) -> None:

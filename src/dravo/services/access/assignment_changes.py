@@ -14,7 +14,13 @@ from dravo.core.days import read_span
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.services import settings
 from dravo.services.access import rule_matches
-from dravo.services.access.assignment_targets import AssignmentRequest, other_plan, resolve, row_of
+from dravo.services.access.assignment_targets import (
+    AssignmentRequest,
+    other_plan,
+    other_role,
+    resolve,
+    row_of,
+)
 from dravo.services.changes.preview import PlannedChange, Preview, shown
 from dravo.services.context import AppContext
 from dravo.store import clock, memberships
@@ -50,6 +56,7 @@ class AssignmentEdit:
         note: why the assignment exists.
         confirmed: IDs of the groups that may give the highest role through a name pattern; None keeps them.
         plan: the key of the license plan; "" removes the plan, None keeps it.
+        role: the key of another role, of an assignment to a user or a group; None keeps it.
     """
 
     from_: str | None = None
@@ -57,6 +64,7 @@ class AssignmentEdit:
     note: str | None = None
     confirmed: list[str] | None = None
     plan: str | None = None
+    role: str | None = None
 
 
 def preview_changing(ctx: AppContext, assignment_id: str, edit: AssignmentEdit) -> Preview:
@@ -84,6 +92,8 @@ def changing(
         values["confirmed"] = edit.confirmed
     if edit.plan is not None:
         values["plan_id"] = other_plan(connection, row, edit.plan)
+    if edit.role is not None:
+        values["role_id"] = other_role(connection, row, edit.role)
     without = removing(catalogue, row)
     then = replace(adding(connection, without.catalogue, [values]), serious="")
     return replace(then, user=lambda user: then.user(without.user(user)))

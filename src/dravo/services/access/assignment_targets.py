@@ -211,6 +211,24 @@ def other_plan(connection: Connection, row: StoredAssignment, key: str) -> str |
     return str(plan_by_key(connection, application, key).id)
 
 
+def other_role(connection: Connection, row: StoredAssignment, key: str) -> str:
+    """Return the ID of another role of an assignment.
+
+    Raises:
+        NotFound.
+        InvalidInput: if the assignment is not one of a user or a group to a role.
+    """
+    if row.role_id is None or (row.user_id is None and row.group_id is None):
+        # Of a rule, the users who match later are confirmed for its role.
+        raise InvalidInput(
+            "Only the role of a user or a group can be changed.",
+            "Create an assignment with the other role, and delete this one.",
+            "role",
+        )
+    application = application_rows.by_id(connection, row.application_id)
+    return str(role_by_key(connection, application, key).id)
+
+
 def row_of(connection: Connection, assignment_id: str) -> StoredAssignment:
     """Return the row of an assignment.
 

@@ -14,7 +14,14 @@ from dravo.core.instants import Instant
 from dravo.services import settings
 from dravo.services.access import assignment_changes, rule_matches
 from dravo.services.access.assignment_changes import AssignmentEdit
-from dravo.services.access.assignment_targets import AssignmentRequest, mark, other_plan, resolve, row_of
+from dravo.services.access.assignment_targets import (
+    AssignmentRequest,
+    mark,
+    other_plan,
+    other_role,
+    resolve,
+    row_of,
+)
 from dravo.services.changes import preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -123,15 +130,33 @@ def change(
     edit: AssignmentEdit,
     sure: Confirmation = UNCONFIRMED,
 ) -> AssignmentLine:
-    """Change the dates, the note, the license plan or the confirmed groups of an assignment.
+    """Change the role, the dates, the note, the license plan or the confirmed groups of an assignment.
 
     Raises:
         NotFound, InvalidInput; NeedsConfirmation, StalePreview.
+        AlreadyExists: if the user or group has the other role by another assignment.
     """
-    now = clock.now()
     with ctx.database.reading() as connection:
         planned = assignment_changes.changing(connection, ctx.catalogue.get(connection), assignment_id, edit)
         cleared = preview.check(connection, planned, caller, sure)
+    try:
+        _write_change(ctx, caller, assignment_id, edit, cleared)
+    except IntegrityError:
+        raise AlreadyExists(
+            "The same assignment exists already.", "Change the existing assignment.", "role"
+        ) from None
+    process_marks(ctx, USERS_PER_CHUNK)
+    return one(ctx, assignment_id)
+
+
+def _write_change(
+    ctx: AppContext,
+    caller: Caller,
+    assignment_id: str,
+    edit: AssignmentEdit,
+    cleared: tuple[str, str] | None,
+) -> None:
+    now = clock.now()
     with ctx.database.writing() as connection:
         row = row_of(connection, assignment_id)
         span = read_span(edit.from_, edit.until, settings.time_zone(connection))
@@ -140,6 +165,8 @@ def change(
             values["confirmed"] = edit.confirmed or None
         if edit.plan is not None:
             values["plan_id"] = other_plan(connection, row, edit.plan)
+        if edit.role is not None:
+            values["role_id"] = other_role(connection, row, edit.role)
         stored.update_assignment(connection, assignment_id, **values)
         raise_revision(connection)
         mark(connection, vars(row), now, cleared)
@@ -155,8 +182,6 @@ def change(
                 details={"before": {name: getattr(row, name) for name in values}, "after": values},
             ),
         )
-    process_marks(ctx, USERS_PER_CHUNK)
-    return one(ctx, assignment_id)
 
 
 def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmation = UNCONFIRMED) -> None:

@@ -100,7 +100,9 @@ def _before(connection: Connection, entry: AuditEntry) -> AssignmentEdit:
     plan = None
     if "plan_id" in before:
         plan = stored_plans.key_of(connection, before["plan_id"]) or ""
+    role = application_rows.role_key_of(connection, before["role_id"]) if "role_id" in before else None
     return AssignmentEdit(
+        role=role,
         from_=before["from_day"] or before["from_at"],
         until=before["until_day"] or before["until_at"],
         note=before["note"],

@@ -110,7 +110,7 @@ def get_assignment(path: IdPath) -> AssignmentLine:
 def change_assignment(path: IdPath, body: ChangeAssignmentRequest) -> AssignmentLine:
     """Change an assignment.
 
-    Changes the dates, the note and the confirmed groups.
+    Changes the role, the dates, the note, the license plan and the confirmed groups.
     """
     return assignments.change(app_context(), caller(), path.id, _edit_of(body), sure_of(body))
 
@@ -127,7 +127,12 @@ def preview_changing(path: IdPath, body: ChangeAssignmentRequest) -> Preview:
 
 def _edit_of(body: ChangeAssignmentRequest) -> AssignmentEdit:
     return AssignmentEdit(
-        from_=body.from_, until=body.until, note=body.note, confirmed=body.confirmed, plan=body.plan
+        from_=body.from_,
+        until=body.until,
+        note=body.note,
+        confirmed=body.confirmed,
+        plan=body.plan,
+        role=body.role,
     )
 
 

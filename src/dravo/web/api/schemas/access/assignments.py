@@ -216,6 +216,7 @@ class ChangeAssignmentRequest(ConfirmedRequest):
     note: Text | None = None
     confirmed: list[Text] | None = Field(None, description="For a pattern: IDs of confirmed groups.")
     plan: Text | None = Field(None, description="Key of the license plan; empty for none.")
+    role: Text | None = Field(None, description="Key of another role, for a user or a group.")
 
 
 class ConfirmUsersRequest(ConfirmedRequest):
