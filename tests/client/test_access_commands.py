@@ -157,7 +157,7 @@ def test_an_assignment_is_changed_and_what_is_not_named_stays(running: Running, 
     )
     assert ", Curator." in ran(running, *change, "--until", "", "--note", "Permanent")
     shown = json.loads(ran(running, "assignment", "list", "--application", desk["desk"], "--json"))
-    assert (shown["items"][0]["until"], shown["items"][0]["note"]) == (None, "Permanent")
+    assert (shown[0]["until"], shown[0]["note"]) == (None, "Permanent")
     assert "No value given. Use --role" in ran(running, *change, code=2)
 
 
