@@ -26,7 +26,7 @@ class Completed:
 
 def dravo(running: Running, *arguments: str, token: str | None = None, stdin: str = "") -> Completed:
     """Run a command against a running service; a token of its own replaces that of the tests."""
-    environment = {"DRAVO_URL": running.url, "DRAVO_TOKEN": token or running.api_token, "COLUMNS": "200"}
+    environment = {"DRAVO_URL": running.url, "DRAVO_TOKEN": token or running.api_token, "COLUMNS": "1000"}
     return run(environment, *arguments, stdin=stdin)
 
 

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 import pytest
 
+from dravo.cli import output
 from dravo.cli.access import access as access_commands
 from dravo.core.access import reasons
 from tests.command_line import dravo
@@ -255,6 +256,17 @@ def test_an_application_is_run_from_the_command_line(running: Running, fresh: Fr
     assert (wrong.returncode, "to confirm" in wrong.stderr) == (2, True)
     assert dravo(running, "application", "delete", key, "--confirm", "Ticket Desk").returncode == 0
     assert dravo(running, "application", "show", key).returncode == 3
+
+
+def test_a_pipe_gets_whole_cells_however_wide(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.delenv("COLUMNS", raising=False)
+    fingerprints = [":".join(f"{number:02X}" for number in range(start, start + 32)) for start in range(4)]
+    columns = {f"Column {place}": (lambda row, place=place: row[place]) for place in range(4)}
+    output.table(columns, [fingerprints])
+    printed = capsys.readouterr().out
+    assert all(each in printed for each in fingerprints)
 
 
 def test_each_kind_of_reason_has_its_words() -> None:

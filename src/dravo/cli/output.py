@@ -162,6 +162,10 @@ def show_list(
             print(f"{len(items)} of {total}. --limit 0 prints all.", file=sys.stderr)
 
 
+# Wider than any table: what is read by programs or kept in files is never folded.
+PIPE_WIDTH = 10_000
+
+
 def table(columns: dict[str, Callable[[Any], object]], items: Iterable[Any]) -> None:
     """Print rows below headings; cells are whole in a pipe, and folded to the width of a terminal."""
     shown = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
@@ -202,7 +206,7 @@ def screen() -> Console:
     return (
         Console(highlight=False)
         if sys.stdout.isatty()
-        else Console(width=int(os.environ.get("COLUMNS") or 200), highlight=False)
+        else Console(width=int(os.environ.get("COLUMNS") or PIPE_WIDTH), highlight=False)
     )
 
 
