@@ -12,7 +12,7 @@ const choices = computed(() => [
 const hint = computed(() => {
   if (chosen.value === 'dravo')
     return 'Present members stay. Operators add and remove members here; what the source reports does not count.'
-  if (chosen.value === 'all') return 'Everyone is a member whom any connection type of the source reports.'
+  if (chosen.value === 'all') return 'Members are the users that any connection type of the source reports.'
   if (chosen.value === 'source') return ''
   return 'What other connection types report is stored and does not count.'
 })

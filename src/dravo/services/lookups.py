@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from sqlalchemy import Connection
 
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.identity.records import LOCAL
 from dravo.services.security import masking
 from dravo.store.imports import matching as record_matching
@@ -127,6 +127,28 @@ def check_sent_value(value: str) -> str | None:
         InvalidInput: if it is too long or has control characters.
     """
     return _check_text(value, "sent_value", 500)
+
+
+def check_value_is_free(values: Mapping[str, str], own_key: str, sent_value: str | None, what: str) -> None:
+    """Check that no two roles, or license plans, of an application are sent by one value.
+
+    Args:
+        values: by key, the value that is sent.
+        own_key: the key of the one that gets the value.
+        sent_value: its value, None for its key.
+        what: "role" or "license plan".
+
+    Raises:
+        AlreadyExists.
+    """
+    value = sent_value or own_key
+    for other, others_value in values.items():
+        if other != own_key and others_value == value:
+            raise AlreadyExists(
+                f"The {what} '{other}' is already sent as '{value}'.",
+                f"Enter another value. The application could not tell the two {what}s apart.",
+                "sent_value",
+            )
 
 
 def check_description(text: str) -> str | None:

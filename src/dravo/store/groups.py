@@ -258,7 +258,7 @@ def listed_users(connection: Connection, group_id: str) -> list[str]:
 
 
 def groups_of_user(connection: Connection, user_id: str) -> list[str]:
-    """Return the IDs of the groups that count a user whom an operator added."""
+    """Return the IDs of the groups in which a user counts that an operator added."""
     m = t.membership.c
     statement = (
         select(m.group_id)
@@ -330,7 +330,7 @@ def listed(group_ids: Any, *, counting: bool = True) -> Subquery:
 
     Args:
         group_ids: for `IN`: IDs, or a select of them.
-        counting: only members whom the authority of the group reports.
+        counting: only members that the authority of the group reports.
     """
     m = t.membership.c
     by_record = (

@@ -10,6 +10,7 @@ from sqlalchemy import Connection, Select, Subquery, bindparam, func, insert, li
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.groups import CHUNK, listed
+from dravo.store.membership_authority import inner_group_counts
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.sqlite import insert_unless_there
 
@@ -34,17 +35,26 @@ def end_users(connection: Connection, group_id: str, user_ids: Sequence[str], no
         connection.execute(update(t.membership).where(*where).values(until_at=now))
 
 
-def users_added(connection: Connection, group_id: str) -> list[str]:
-    """Return the users whom operators added to a group."""
+def end_added_users(connection: Connection, group_ids: Sequence[str], now: Instant) -> None:
+    """End the memberships of users that operators added to some groups."""
     m = t.membership.c
-    where = (m.group_id == group_id, m.until_at.is_(None), m.user_id.is_not(None))
-    return list(connection.execute(select(m.user_id).where(*where)).scalars())
+    for start in range(0, len(group_ids), CHUNK):
+        where = (m.group_id.in_(group_ids[start : start + CHUNK]), m.until_at.is_(None))
+        connection.execute(update(t.membership).where(*where, m.user_id.is_not(None)).values(until_at=now))
 
 
-def counting_users(connection: Connection, group_id: str) -> set[str]:
-    """Return the users who count as direct members of a group."""
-    found = connection.execute(_each(listed([group_id]))).scalars()
-    return {*found}
+def take_over_members(connection: Connection, group_ids: Sequence[str], now: Instant) -> None:
+    """Add the users who count as direct members of some groups, as if operators had added each."""
+    u = t.user.c
+    for start in range(0, len(group_ids), CHUNK):
+        found = listed(group_ids[start : start + CHUNK])
+        members = (
+            select(found.c.group_id, found.c.user_id, literal(now))
+            .join(t.user, u.id == found.c.user_id)
+            .where(u.left_at.is_(None))
+            .distinct()
+        )
+        connection.execute(insert(t.membership).from_select(["group_id", "user_id", "from_at"], members))
 
 
 def end_memberships_of_user(connection: Connection, user_id: str, now: Instant) -> None:
@@ -126,11 +136,12 @@ def users_within(group_id: str, *, counting: bool = False) -> Select[str]:
     """
     m = t.membership
     within = select(literal(group_id).label("id")).cte("within", recursive=True)
-    within = within.union(
-        select(m.c.inner_group_id).where(
-            m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)
-        )
+    inner = select(m.c.inner_group_id).where(
+        m.c.group_id == within.c.id, m.c.until_at.is_(None), m.c.inner_group_id.is_not(None)
     )
+    if counting:
+        inner = inner.join(t.group, t.group.c.id == m.c.group_id).where(inner_group_counts())
+    within = within.union(inner)
     found = listed(select(within.c.id), counting=counting)
     return _each(found)
 

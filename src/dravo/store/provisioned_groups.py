@@ -239,6 +239,11 @@ def wake_group(connection: Connection, group_id: str, now: Instant) -> None:
     wake_groups(connection, [group_id], now)
 
 
+def wake_role(connection: Connection, role_id: str, now: Instant) -> None:
+    """Have the group that a role is sent as be sent again."""
+    wake(connection, t.provisioned_group.c.key == f"role:{role_id}", now)
+
+
 def wake_groups(connection: Connection, group_ids: Sequence[str], now: Instant) -> None:
     """Have several groups be sent again, wherever they are provisioned."""
     for start in range(0, len(group_ids), WAKE_AT_ONCE):

@@ -31,5 +31,5 @@ def test_accounts_that_are_gone_since_the_reading_are_left_out() -> None:
     listed = ResourceList(SOME).without(gone, began=5.0)
     assert ids(listed.having("userName", "una")) == ["3"]
     assert ids(listed.having("userName", "zofia")) == ["2"], "it was gone before the list was read"
-    assert (len(listed), ids(list(listed)), listed[0]["id"]) == (3, ["2", "3", "4"], "2")
-    assert ResourceList(SOME).without({}, began=5.0)[:2] == SOME[:2]
+    assert ids(list(listed)) == ["2", "3", "4"]
+    assert list(ResourceList(SOME).without({}, began=5.0)) == SOME

@@ -137,6 +137,9 @@ def test_users_of_nested_groups_become_members_of_their_own(estate: Estate) -> N
     assert estate.with_access() == {"una", "zofia"}
     estate.decide(SIGN_IN)
     assert estate.with_access() == set(), "nested groups are what the source pushed"
+    with estate.ctx.database.reading() as connection:
+        detail = group_queries.group_detail(connection, estate.group)
+    assert detail is not None and detail.users_with_nested_groups == 0
     estate.decide(None)
     estate.decide(DRAVO)
     assert estate.with_access() == estate.shown() == {"una", "zofia"}
@@ -181,6 +184,9 @@ def test_what_cannot_be_is_refused_with_a_hint(estate: Estate) -> None:
     local = local_groups.add(estate.ctx, estate.caller, "Spring planting").id
     with pytest.raises(InvalidInput, match="is a local group"):
         estate.decide(DRAVO, local)
+    with pytest.raises(InvalidInput, match="Local groups") as wrong:
+        priority.change(estate.ctx, estate.caller, "local", {"members_from": INBOUND_SCIM})
+    assert wrong.value.field == "members_from"
 
 
 class Authority(RuleBasedStateMachine):

@@ -12,8 +12,10 @@ from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import audit_log
+from dravo.store import clock, provisioned_groups
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
+from dravo.store.provisioning import groups as stored_groups
 from tests.harness import StandIn
 from tests.service_fixture import ServiceFixture
 
@@ -160,6 +162,46 @@ def test_the_value_of_a_role_reaches_the_accounts_and_takes_nothing_away(service
     assert scim_body(services.rows(t.account)[0].desired)["roles"][0]["value"] == "viewer"
 
 
+@pytest.mark.parametrize(
+    ("encoding", "said"),
+    [
+        ({"way": "groups"}, "The group of the role is called 'ROLE_V' instead of 'Viewer'."),
+        ({"way": "entitlements"}, "Dravo sends 'ROLE_V' for the role instead of 'viewer'."),
+        ({"way": "roles", "value": "label"}, None),
+        ({"way": "nothing"}, None),
+    ],
+)
+def test_a_preview_says_what_is_sent_for_a_role(
+    services: ServiceFixture, encoding: dict[str, str], said: str | None
+) -> None:
+    services.application("records", "viewer", role_encoding=encoding)
+    looked = roles.preview_change(services.ctx, "records", "viewer", RoleEdit(sent_value="ROLE_V"))
+    assert [each for each in looked.sentences if "ROLE_V" in each] == ([] if said is None else [said])
+
+
+def test_the_group_of_a_role_follows_its_name(services: ServiceFixture) -> None:
+    services.application("records", "viewer", role_encoding={"way": "groups"})
+    services.user(services.source(), "ada")
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    role = services.rows(t.role)[0].id
+    with services.ctx.database.writing() as connection:
+        provisioned_groups.follow(
+            connection,
+            services.rows(t.application)[0].id,
+            services.rows(t.account)[0].id,
+            [f"role:{role}"],
+            "7",
+            clock.now(),
+        )
+        connection.execute(t.provisioned_group.update().values(status="done"))
+    for edit, name in ((RoleEdit("Reader"), "Reader"), (RoleEdit(sent_value="ROLE_V"), "ROLE_V")):
+        roles.change_role(services.ctx, services.caller, "records", "viewer", edit)
+        assert services.rows(t.provisioned_group)[0].status == "waiting"
+        with services.ctx.database.writing() as connection:
+            connection.execute(t.provisioned_group.update().values(status="done"))
+            assert stored_groups.name_of_role_group(connection, role) == name
+
+
 @pytest.mark.parametrize("value", ["curator", "urn:taken"])
 def test_two_roles_are_not_sent_by_one_value(services: ServiceFixture, value: str) -> None:
     services.application("records", "viewer", "curator", "owner")
@@ -183,11 +225,18 @@ def test_a_description_recomputes_nobody(services: ServiceFixture) -> None:
     assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
     revision = services.rows(t.revision)
     edit = RoleEdit(description="May read all records.\nMay export them.")
+    assert roles.preview_change(services.ctx, "records", "viewer", edit).access is None
     changed = roles.change_role(services.ctx, services.caller, "records", "viewer", edit)
     assert next(each for each in changed.roles if each.key == "viewer").description == edit.description
     assert services.rows(t.revision) == revision
     with pytest.raises(InvalidInput, match="control characters"):
         roles.change_role(services.ctx, services.caller, "records", "viewer", RoleEdit(description="a\x07"))
+
+
+def test_a_role_needs_a_label(services: ServiceFixture) -> None:
+    services.application()
+    with pytest.raises(InvalidInput, match="1 to 200 characters"):
+        roles.add_role(services.ctx, services.caller, "records", "other", RoleEdit(rank=3))
 
 
 def test_a_deletion_lists_its_effects_and_changes_nothing(services: ServiceFixture) -> None:

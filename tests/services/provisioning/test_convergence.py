@@ -179,17 +179,16 @@ class Convergence(RuleBasedStateMachine):
                 self.source, record, {"op": "replace", "path": "userName", "value": other}
             )
 
-    @rule(number=st.integers(0, USERS - 1), manager=st.integers(0, USERS - 1), by_name=st.booleans())
+    @rule(number=st.integers(0, USERS - 1), manager=st.integers(0, USERS), by_name=st.booleans())
     def report_to(self, number: int, manager: int, by_name: bool) -> None:
-        """A user gets a manager, named by ID or user name; oneself as manager means none."""
+        """A user gets a manager, named by ID or user name: also oneself, or (the last number) none."""
         record, of_manager = self.records.get(f"p{number}"), self.records.get(f"p{manager}")
-        if record and of_manager:
-            path = f"{ENTERPRISE_URN}:manager"
+        path = f"{ENTERPRISE_URN}:manager"
+        if record and manager == USERS:
+            self.services.patch_user(self.source, record, {"op": "remove", "path": path})
+        elif record and of_manager:
             value = {"value": f"p{manager}" if by_name else of_manager}
-            named = {"op": "replace", "path": path, "value": value}
-            self.services.patch_user(
-                self.source, record, named if number != manager else {"op": "remove", "path": path}
-            )
+            self.services.patch_user(self.source, record, {"op": "replace", "path": path, "value": value})
 
     @rule(number=st.integers(0, USERS - 1))
     def somebody_deletes_an_account_there(self, number: int) -> None:
@@ -272,7 +271,8 @@ class Convergence(RuleBasedStateMachine):
                 continue
             value = row.desired.get("manager", {}).get("value")
             of = {each.user_id for each in records if value in (each.id, each.data["userName"])}
-            due = accounts[of.pop()].remote_id if of and of <= {*accounts} else None
+            named = of - {row.user_id}
+            due = accounts[named.pop()].remote_id if named and named <= {*accounts} else None
             assert there.get(ENTERPRISE_URN, {}).get("manager", {}).get("value") == due
 
     def check_groups(self) -> None:

@@ -160,6 +160,38 @@ def test_a_deleted_account_of_a_manager_is_named_no_more(desk: Desk) -> None:
     assert "manager" not in account.get(ENTERPRISE_URN, {})
 
 
+def test_a_user_who_is_their_own_manager_is_sent_once(desk: Desk) -> None:
+    desk.user("una", "una")
+    desk.work()
+    assert desk.managers() == {"una": None}
+    managers.follow(desk.services.ctx, clock.now())
+    assert desk.work() == 0
+
+
+def test_a_manager_of_whom_the_removal_is_uncertain_is_removed_again(desk: Desk) -> None:
+    desk.user("una")
+    zofia = desk.user("zofia", "una")
+    desk.work()
+    with desk.services.ctx.database.writing() as connection:
+        connection.execute(t.account.update().values(applied=None))
+    desk.services.patch_user(desk.staff, zofia, {"op": "remove", "path": MANAGER})
+    desk.work()
+    assert desk.managers()["zofia"] is None
+
+
+def test_a_manager_that_the_application_set_itself_stays(desk: Desk) -> None:
+    desk.user("una")
+    zofia = desk.user("zofia")
+    desk.work()
+    account = next(each for each in desk.application.accounts.values() if each["userName"] == "zofia")
+    account[ENTERPRISE_URN] = {"manager": {"value": account["id"]}}
+    with desk.services.ctx.database.writing() as connection:
+        connection.execute(t.account.update().values(applied=None))
+    desk.services.patch_user(desk.staff, zofia, {"op": "add", "path": "title", "value": "Guide"})
+    desk.work()
+    assert desk.managers()["zofia"] == "zofia"
+
+
 def test_an_expression_decides_about_the_manager_instead(desk: Desk) -> None:
     desk.user("una")
     desk.user("zofia", "una", title="Guide")

@@ -3,20 +3,18 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { type Confirmation, assignedTo, what } from '../../app/assignments'
+import { useItemDialog } from '../../app/editing'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 // The assignment that is edited.
 const assignment = defineModel<Schemas['Assignment'] | null>({ required: true })
 const emit = defineEmits<{ done: [] }>()
-const open = computed({
-  get: () => assignment.value !== null,
-  set: (now) => (assignment.value = now ? assignment.value : null),
-})
+const open = useItemDialog(assignment)
 // Stays while the dialog closes.
 const title = ref('')
 const fields = reactive({ role: '', plan: '', from: '', until: '', note: '' })
-/** Instants that were set by the API are kept as they are; days are edited. */
+/** The day that a field shows: as it was set, or of the instant that was set. */
 const day = (given: string | null | undefined, instant: string | null) => given ?? instant?.slice(0, 10) ?? ''
 watch(assignment, (now) => {
   if (!now) return
@@ -41,7 +39,7 @@ const wish = computed(() => {
     from: now ? unchanged(fields.from, now.from_day, now.from) : null,
     until: now ? unchanged(fields.until, now.until_day, now.until) : null,
     note: fields.note || null,
-    plan: now?.role || now?.pattern ? (fields.plan ?? '') : null,
+    plan: now?.role || now?.pattern ? fields.plan : null,
     role: movable.value && fields.role !== now?.role?.key ? fields.role : null,
   }
 })

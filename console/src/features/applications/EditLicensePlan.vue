@@ -2,8 +2,7 @@
 // Changes a license plan of an application, after a preview; its key stays.
 import { computed, reactive, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
-import { useConfirmation } from '../../app/confirmation'
-import { usePaused } from '../../app/debounce'
+import { useEffects, useItemDialog } from '../../app/editing'
 import EffectsList from '../../components/EffectsList.vue'
 import FormDialog from '../../components/FormDialog.vue'
 import SentValueFields from './SentValueFields.vue'
@@ -11,10 +10,7 @@ import SentValueFields from './SentValueFields.vue'
 const props = defineProps<{ application: Schemas['Application'] }>()
 // The plan that is edited.
 const plan = defineModel<Schemas['Plan'] | null>({ required: true })
-const open = computed({
-  get: () => plan.value !== null,
-  set: (now) => (plan.value = now ? plan.value : null),
-})
+const open = useItemDialog(plan)
 // Stays while the dialog closes.
 const shown = ref('')
 const fields = reactive({ label: '', rank: '10', seats: '', sent_value: '', description: '' })
@@ -29,20 +25,15 @@ watch(plan, (now) => {
 })
 const params = computed(() => ({ path: { key: props.application.key, plan: plan.value?.key ?? '' } }))
 const wish = computed(() => ({ ...fields, rank: Number(fields.rank), seats: Number(fields.seats) || 0 }))
-const settled = usePaused(() => wish.value, 300)
-const { wrong, busy, attempt, effects } = useConfirmation(
+const { wrong, busy, attempt, effects, looking } = useEffects(
   open,
-  () => ['plans', params.value.path, settled.value],
-  () =>
+  wish,
+  () => params.value.path,
+  (body) =>
     answered(
-      api.POST('/api/v1/applications/{key}/license-plans/{plan}/preview', {
-        params: params.value,
-        body: settled.value,
-      }),
+      api.POST('/api/v1/applications/{key}/license-plans/{plan}/preview', { params: params.value, body }),
     ),
-  () => settled.value === wish.value,
 )
-const looking = computed(() => settled.value !== wish.value || effects.isFetching.value)
 async function save(): Promise<void> {
   const request = () =>
     answered(

@@ -3,8 +3,7 @@
 import { computed, reactive, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { confirmationOf } from '../../app/assignments'
-import { useConfirmation } from '../../app/confirmation'
-import { usePaused } from '../../app/debounce'
+import { useEffects, useItemDialog } from '../../app/editing'
 import EffectsList from '../../components/EffectsList.vue'
 import FormDialog from '../../components/FormDialog.vue'
 import SentValueFields from './SentValueFields.vue'
@@ -12,10 +11,7 @@ import SentValueFields from './SentValueFields.vue'
 const props = defineProps<{ application: Schemas['Application'] }>()
 // The role that is edited.
 const role = defineModel<Schemas['Role'] | null>({ required: true })
-const open = computed({
-  get: () => role.value !== null,
-  set: (now) => (role.value = now ? role.value : null),
-})
+const open = useItemDialog(role)
 // Stays while the dialog closes.
 const shown = ref('')
 const fields = reactive({ label: '', rank: '10', sent_value: '', description: '' })
@@ -29,20 +25,13 @@ watch(role, (now) => {
 })
 const params = computed(() => ({ path: { key: props.application.key, role: role.value?.key ?? '' } }))
 const wish = computed(() => ({ ...fields, rank: Number(fields.rank) }))
-const settled = usePaused(() => wish.value, 300)
-const { typed, wrong, busy, attempt, effects } = useConfirmation(
+const { typed, wrong, busy, attempt, effects, looking } = useEffects(
   open,
-  () => ['roles', params.value.path, settled.value],
-  () =>
-    answered(
-      api.POST('/api/v1/applications/{key}/roles/{role}/preview', {
-        params: params.value,
-        body: settled.value,
-      }),
-    ),
-  () => settled.value === wish.value,
+  wish,
+  () => params.value.path,
+  (body) =>
+    answered(api.POST('/api/v1/applications/{key}/roles/{role}/preview', { params: params.value, body })),
 )
-const looking = computed(() => settled.value !== wish.value || effects.isFetching.value)
 async function save(): Promise<void> {
   const body = { ...wish.value, ...confirmationOf(effects.data.value?.access ?? undefined, typed.value) }
   const request = () =>

@@ -53,6 +53,14 @@ class RoleEncoding:
             "value": self.value,
         }
 
+    def sent_for(self, key: str, label: str, sent_value: str | None) -> str | None:
+        """Return what is sent for a role or plan, or the name of its group; None where nothing is sent."""
+        if self.way == NOTHING:
+            return None
+        if self.way == GROUPS:
+            return sent_value or label
+        return label if self.value == "label" else sent_value or key
+
 
 PLAIN = RoleEncoding()
 

@@ -7,7 +7,7 @@ decides on network, threads and rate.
 
 from __future__ import annotations
 
-from collections.abc import Generator, Mapping, Sequence
+from collections.abc import Generator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -19,7 +19,6 @@ from dravo.core.provisioning.accounts import (
     MANAGER,
     PRESENT,
     differences,
-    manager_account,
     scim_body,
     with_manager,
     without_empty,
@@ -48,6 +47,7 @@ class AccountTarget:
         capabilities: the capabilities of the application.
         doubt: whether an account may have been created although no response arrived.
         to_empty: attributes to empty there, because the user has no value.
+        named_manager: whether the account was sent with a manager: then the manager there is ours.
     """
 
     user_id: str
@@ -60,6 +60,7 @@ class AccountTarget:
     capabilities: Capabilities = CAN_ALL
     doubt: bool = False
     to_empty: frozenset[str] = frozenset()
+    named_manager: bool = False
 
     @property
     def external_id(self) -> str:
@@ -204,7 +205,7 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
         wanted: the desired account.
         lately: whether a list read a moment ago is good enough.
     """
-    at_hand: Sequence[Resource] | None = (yield CachedListQuery()) if lately else None
+    at_hand: ResourceList | None = (yield CachedListQuery()) if lately else None
     own = yield from _search(wanted, "externalId", wanted.external_id, at_hand)
     if own is None:
         # The application supports neither search nor list.
@@ -269,7 +270,7 @@ def _another_users(name: str) -> Refused:
     return Refused(message, "Find the user in the list of accounts of the application.", "other_user")
 
 
-def _whole(found: Resource, at_hand: Sequence[Resource] | None) -> Generator[Question, Any, Resource | None]:
+def _whole(found: Resource, at_hand: ResourceList | None) -> Generator[Question, Any, Resource | None]:
     """Return the current state of an account; an account from a list may have changed or be deleted
     (None).
     """
@@ -277,10 +278,10 @@ def _whole(found: Resource, at_hand: Sequence[Resource] | None) -> Generator[Que
 
 
 def _search(
-    wanted: AccountTarget, attribute: str, value: str, at_hand: Sequence[Resource] | None
+    wanted: AccountTarget, attribute: str, value: str, at_hand: ResourceList | None
 ) -> Generator[Question, Any, list[Resource] | None]:
     """Return the accounts with a value in an attribute; None if the application cannot be searched."""
-    found = at_hand
+    found: ResourceList | list[Resource] | None = at_hand
     if found is None and wanted.capabilities.filter:
         # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string
         # early.
@@ -292,8 +293,8 @@ def _search(
             found = [
                 each for each in body.get("Resources") or [] if isinstance(each, Mapping) and each.get("id")
             ]
-            total = body.get("totalResults")
-            if isinstance(total, int) and total > len(found):
+            total, seen = body.get("totalResults"), len(found)
+            if isinstance(total, int) and total > seen:
                 # The application ignores the filter, and this is only the first page of all accounts: the
                 # account can still exist.
                 found = None
@@ -394,17 +395,18 @@ def _updated(response: Response, remote_id: str, origin: str | None) -> AccountR
 
 def _as_found(resource: Mapping[str, Any], wanted: AccountTarget) -> dict[str, Any]:
     """Return the attributes of an account that Dravo sends; others are not ours to remove."""
-    found = {name: resource[name] for name in wanted.whole_body() if name in resource}
-    extension = found.get(ENTERPRISE_URN)
+    body = wanted.whole_body()
+    found = {name: resource[name] for name in body if name in resource}
+    extension = resource.get(ENTERPRISE_URN)
     if isinstance(extension, Mapping):
-        found[ENTERPRISE_URN] = {part: value for part, value in extension.items() if part in ENTERPRISE_PARTS}
+        parts = ENTERPRISE_PARTS if ENTERPRISE_URN in body else ()
+        ours = {part: value for part, value in extension.items() if part in parts}
         manager = extension.get(MANAGER)
-        if (
-            manager_account(wanted.desired) is not None
-            and isinstance(manager, Mapping)
-            and "value" in manager
-        ):
-            found[ENTERPRISE_URN][MANAGER] = {"value": manager["value"]}
+        sent = MANAGER in body.get(ENTERPRISE_URN, {}) or wanted.named_manager
+        if sent and isinstance(manager, Mapping) and "value" in manager:
+            ours[MANAGER] = {"value": manager["value"]}
+        if ours or ENTERPRISE_URN in body:
+            found[ENTERPRISE_URN] = ours
     return found
 
 

@@ -5,7 +5,7 @@ offers it.
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Mapping, Sequence
-from typing import Any, overload
+from typing import Any
 
 from dravo.core.identity.names import fold
 from dravo.protocols.http_client import Request, Response
@@ -16,7 +16,7 @@ MOST = 500_000
 PAGE_TRIES = 4
 
 
-class ResourceList(Sequence[Mapping[str, Any]]):
+class ResourceList:
     """Accounts or groups of an application, found by an attribute in an index: many attempts search one list.
 
     IDs in `gone` that were noted after `began` are left out.
@@ -54,18 +54,6 @@ class ResourceList(Sequence[Mapping[str, Any]]):
 
     def __iter__(self) -> Iterator[Mapping[str, Any]]:
         return (each for each in self.resources if self._is_there(each))
-
-    def __len__(self) -> int:
-        return sum(1 for _ in self) if self._gone else len(self.resources)
-
-    @overload
-    def __getitem__(self, place: int) -> Mapping[str, Any]: ...
-
-    @overload
-    def __getitem__(self, place: slice) -> Sequence[Mapping[str, Any]]: ...
-
-    def __getitem__(self, place: int | slice) -> Mapping[str, Any] | Sequence[Mapping[str, Any]]:
-        return list(self)[place]
 
 
 def _compared(attribute: str, value: str) -> str:

@@ -10,6 +10,8 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.instants import Instant
+from dravo.core.provisioning.accounts import PLAN_PLAIN
+from dravo.core.provisioning.attribute_mapping import RoleEncoding
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.preview import PlannedChange
 from dravo.services.context import AppContext
@@ -19,6 +21,7 @@ from dravo.services.lookups import (
     check_key,
     check_label,
     check_sent_value,
+    check_value_is_free,
 )
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -114,7 +117,7 @@ def plan_by_key(connection: Connection, application: Application, key: str) -> S
 
 
 # What of a plan decides which plan counts and what is sent of it.
-SENT = frozenset({"label", "rank", "sent_value"})
+PLANNED = frozenset({"label", "rank", "sent_value"})
 
 
 @dataclass(frozen=True)
@@ -192,7 +195,7 @@ def change(ctx: AppContext, caller: Caller, key: str, plan_key: str, given: dict
             _check_value(connection, application, row.key, changed["sent_value"])
         stored.update_plan(connection, row.id, **changed)
         raise_revision(connection)
-        if changed.keys() & SENT:
+        if changed.keys() & PLANNED:
             recompute_marks.mark_users(connection, stored.users_with_seats(application.id), now)
         details = {
             "application": key,
@@ -225,11 +228,17 @@ def preview_change(ctx: AppContext, key: str, plan_key: str, given: dict[str, An
             _preview_seats(connection, row, changed["seats"], effects)
         if "sent_value" in changed:
             _check_value(connection, application, row.key, changed["sent_value"])
-            before, after = row.sent_value or row.key, changed["sent_value"] or row.key
+        how = PLAN_PLAIN if application.plan_encoding is None else RoleEncoding(**application.plan_encoding)
+        before = how.sent_for(row.key, row.label, row.sent_value)
+        after = how.sent_for(
+            row.key, changed.get("label", row.label), changed.get("sent_value", row.sent_value)
+        )
+        if before != after:
             effects.add(f"Dravo sends '{after}' for the plan instead of '{before}'.")
-        if changed.keys() & SENT:
+        if changed.keys() & PLANNED:
             catalogue = ctx.catalogue.get(connection)
-            new = replace(catalogue.plans[row.id], **{name: changed[name] for name in SENT & changed.keys()})
+            decided = {name: changed[name] for name in PLANNED & changed.keys()}
+            new = replace(catalogue.plans[row.id], **decided)
             then = replace(catalogue, plans={**catalogue.plans, row.id: new})
             seated = stored.users_with_seats(application.id)
             effects.add_access(connection, PlannedChange(application.id, (seated,), then))
@@ -271,19 +280,9 @@ def _changed_values(given: dict[str, Any]) -> dict[str, Any]:
 def _check_value(
     connection: Connection, application: Application, plan_key: str, sent_value: str | None
 ) -> None:
-    """Check that no other plan of an application is sent by the same value.
-
-    Raises:
-        AlreadyExists.
-    """
-    value = sent_value or plan_key
-    for other in stored.list_plans(connection, application.id):
-        if other.key != plan_key and (other.sent_value or other.key) == value:
-            raise AlreadyExists(
-                f"The license plan '{other.key}' is already sent as '{value}'.",
-                "Enter another value. The application could not tell the plans apart.",
-                "sent_value",
-            )
+    plans = stored.list_plans(connection, application.id)
+    values = {each.key: each.sent_value or each.key for each in plans}
+    check_value_is_free(values, plan_key, sent_value, "license plan")
 
 
 def remove(ctx: AppContext, caller: Caller, key: str, plan_key: str) -> None:

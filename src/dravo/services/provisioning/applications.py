@@ -333,7 +333,7 @@ def preview_removal(ctx: AppContext, key: str) -> ChangeEffects:
     with ctx.database.reading() as connection:
         row = application_by_key(connection, key)
         _check_unused(connection, row)
-        found = stored.belongings(connection, row.id)
+        found = stored.count_deletion(connection, row.id)
     if found.accounts:
         effects.add(
             f"The application keeps {count(found.accounts, 'account', 'accounts')}, which Dravo no longer "

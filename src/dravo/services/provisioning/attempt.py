@@ -123,6 +123,7 @@ class Attempt:
                 capabilities,
                 work.outcome_unknown_since is not None,
                 frozenset(work.to_empty or ()),
+                work.sent_manager_id is not None,
             )
         )
 

@@ -105,7 +105,7 @@ def desired_name(ctx: AppContext, connection: Connection, row: Any) -> str | Non
     kind, _, identifier = row.key.partition(":")
     if kind == "role":
         sent = (row.role_encoding or {}).get("way") == GROUPS
-        return stored.role_label(connection, identifier) if sent else None
+        return stored.name_of_role_group(connection, identifier) if sent else None
     if identifier not in ctx.catalogue.get(connection).provisioned.get(row.application_id, frozenset()):
         return None
     chosen = row.provisioned_groups or {}

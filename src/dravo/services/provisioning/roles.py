@@ -10,6 +10,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, StillInUse
 from dravo.core.plan_types import Role
+from dravo.core.provisioning.attribute_mapping import GROUPS, RoleEncoding
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.effects import ChangeEffects
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
@@ -21,6 +22,7 @@ from dravo.services.lookups import (
     check_key,
     check_label,
     check_sent_value,
+    check_value_is_free,
     role_by_key,
 )
 from dravo.services.provisioning.applications import (
@@ -29,13 +31,16 @@ from dravo.services.provisioning.applications import (
 )
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
-from dravo.store import clock, memberships
+from dravo.store import clock, memberships, provisioned_groups
 from dravo.store.access import assignments as stored_assignments
 from dravo.store.ids import new_id
 from dravo.store.provisioning import applications as stored
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import load, raise_revision, revision
+
+# What of a role decides about access, or is sent.
+PLANNED = frozenset({"label", "rank", "sent_value"})
 
 
 @dataclass(frozen=True)
@@ -73,19 +78,8 @@ class RoleEdit:
 def _check_value(
     connection: Connection, application: Application, role_key: str, sent_value: str | None
 ) -> None:
-    """Check that no other role of an application is sent by the same value.
-
-    Raises:
-        AlreadyExists.
-    """
-    value = sent_value or role_key
-    for other, others_value in application_rows.values_of_roles(connection, application.id).items():
-        if other != role_key and others_value == value:
-            raise AlreadyExists(
-                f"The role '{other}' is already sent as '{value}'.",
-                "Enter another value. The application could not tell the roles apart.",
-                "sent_value",
-            )
+    values = application_rows.values_of_roles(connection, application.id)
+    check_value_is_free(values, role_key, sent_value, "role")
 
 
 def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, edit: RoleEdit) -> ApplicationDetail:
@@ -99,8 +93,13 @@ def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, edit: Rol
         InvalidInput, NotFound, AlreadyExists.
     """
     now = clock.now()
-    row = {"id": new_id(), "key": check_key(role_key), "rank": 1, **edit.values()}
-    rank = row["rank"]
+    row: dict[str, Any] = {
+        "id": new_id(),
+        "key": check_key(role_key),
+        "label": check_label(edit.label or ""),
+        "rank": 1,
+    }
+    row |= edit.values()
     try:
         with ctx.database.writing() as connection:
             application = application_by_key(connection, key)
@@ -118,7 +117,7 @@ def add_role(ctx: AppContext, caller: Caller, key: str, role_key: str, edit: Rol
                     "created role",
                     "application",
                     application.id,
-                    details={"application": key, "role": role_key, "rank": rank},
+                    details={"application": key, "role": role_key, "rank": row["rank"]},
                 ),
             )
     except IntegrityError:
@@ -143,9 +142,18 @@ def preview_change(ctx: AppContext, key: str, role_key: str, edit: RoleEdit) -> 
             effects.add(f"The role '{role.label}' is called '{changed['label']}'.")
         if "sent_value" in changed:
             _check_value(connection, application, role.key, changed["sent_value"])
-            before, after = role.sent_value or role.key, changed["sent_value"] or role.key
-            effects.add(f"Dravo sends '{after}' for the role instead of '{before}'.")
-        if changed:
+        how = RoleEncoding(**(application.role_encoding or {}))
+        before = how.sent_for(role.key, role.label, role.sent_value)
+        after = how.sent_for(
+            role.key, changed.get("label", role.label), changed.get("sent_value", role.sent_value)
+        )
+        if before != after:
+            effects.add(
+                f"The group of the role is called '{after}' instead of '{before}'."
+                if how.way == GROUPS
+                else f"Dravo sends '{after}' for the role instead of '{before}'."
+            )
+        if changed.keys() & PLANNED:
             effects.add_access(connection, _planned(connection, application, role, changed))
     return effects
 
@@ -196,11 +204,12 @@ def change_role(
         values = {name: value for name, value in values.items() if getattr(role, name) != value}
         if values:
             stored.update_role(connection, role.id, **values)
-            if values.keys() - {"description"}:
+            if values.keys() & PLANNED:
                 raise_revision(connection)
                 stored_assignments.confirm_present_users(connection, application.id)
                 stored.mark_everyone_with_an_account(connection, application.id, now, cleared)
                 stored.mark_users_in_patterns(connection, application.id, now, cleared)
+                provisioned_groups.wake_role(connection, role.id, now)
             record_change(
                 connection,
                 ctx.keys,

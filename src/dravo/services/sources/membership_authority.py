@@ -5,7 +5,7 @@ Where Dravo takes over, the users who are members then stay members, and operato
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from sqlalchemy import Connection, Select
@@ -29,7 +29,7 @@ from dravo.store.queries import groups as group_queries
 from dravo.store.queries.groups import GroupDetail, OwnedGroup
 from dravo.store.snapshots.config import raise_revision
 
-# Up to this number, the users whom a change touches are selected by their IDs.
+# Up to this number, the users that a change touches are selected by their IDs.
 NAMED_USERS = 500
 
 
@@ -39,10 +39,11 @@ class AuthorityShift:
 
     Attributes:
         groups: the IDs of the groups.
-        joining, leaving: by user ID, the groups of which the user becomes a member, and is one no more.
+        joining, leaving: by user ID, the groups that the user joins and leaves.
         parents: the outer groups of nested groups after the change.
-        taken_over: the groups whose members Dravo takes over, and whether nested groups count in them before.
-        given_up: the groups in which the members that operators added end.
+        taken_over: the groups whose members Dravo takes over.
+        taken_over_nested: those of them whose nested groups have counted: their users are taken over, too.
+        given_up: the groups in which the memberships that operators added end.
         nested: the nested groups that count differently after the change.
     """
 
@@ -50,13 +51,14 @@ class AuthorityShift:
     joining: dict[str, list[str]]
     leaving: dict[str, list[str]]
     parents: dict[str, tuple[str, ...]]
-    taken_over: dict[str, bool]
+    taken_over: tuple[str, ...]
+    taken_over_nested: tuple[str, ...]
     given_up: tuple[str, ...]
     nested: tuple[str, ...] = ()
 
     @property
     def touched(self) -> tuple[Select[str], ...]:
-        """The selects of all users whom the change can touch."""
+        """The selects of all users that the change can touch."""
         direct = [*self.joining, *self.leaving]
         if len(direct) <= NAMED_USERS and not self.nested:
             return (memberships.some_users(direct),)
@@ -84,21 +86,33 @@ def shift(
         counted[member.group_id].setdefault(member.user_id, set()).add(member.reported_by)
     joining: dict[str, list[str]] = {}
     leaving: dict[str, list[str]] = {}
-    taken_over: dict[str, bool] = {}
+    inner = stored.inner_groups(connection, ids)
+    outer = {group_id for _, group_id in inner}
+    taken_over: list[str] = []
+    taken_over_nested: list[str] = []
     for group_id, (group, before, after) in changing.items():
         present = {user for user, by in counted[group_id].items() if _counts(before, by)}
         if after == DRAVO:
-            taken_over[group_id] = _nests(before, group)
-            wanted = _members(connection, group_id) if taken_over[group_id] else present
+            nested = group_id in outer and _nests(before, group)
+            (taken_over_nested if nested else taken_over).append(group_id)
+            wanted = _members(connection, group_id) if nested else present
         else:
             wanted = {user for user, by in counted[group_id].items() if _counts(after, by)}
         for user in wanted - present:
             joining.setdefault(user, []).append(group_id)
         for user in present - wanted:
             leaving.setdefault(user, []).append(group_id)
-    parents, nested = _parents(connection, catalogue, changing)
-    given_up = tuple(group_id for group_id, (_, before, _) in changing.items() if before == DRAVO)
-    return AuthorityShift(ids, joining, leaving, parents, taken_over, given_up, nested)
+    parents, shifted = _parents(catalogue, changing, inner)
+    return AuthorityShift(
+        groups=ids,
+        joining=joining,
+        leaving=leaving,
+        parents=parents,
+        taken_over=tuple(taken_over),
+        taken_over_nested=tuple(taken_over_nested),
+        given_up=tuple(group_id for group_id, (_, before, _) in changing.items() if before == DRAVO),
+        nested=shifted,
+    )
 
 
 def _members(connection: Connection, group_id: str) -> set[str]:
@@ -118,13 +132,13 @@ def _nests(authority: str, group: AuthorityOfGroup) -> bool:
 
 
 def _parents(
-    connection: Connection,
     catalogue: ConfigSnapshot,
-    changing: dict[str, tuple[AuthorityOfGroup, str, str]],
+    changing: Mapping[str, tuple[AuthorityOfGroup, str, str]],
+    inner_groups: Iterable[tuple[str, str]],
 ) -> tuple[dict[str, tuple[str, ...]], tuple[str, ...]]:
     parents = dict(catalogue.parents)
     nested: list[str] = []
-    for inner, outer in stored.inner_groups(connection, list(changing)):
+    for inner, outer in inner_groups:
         group, before, after = changing[outer]
         if _nests(before, group) == _nests(after, group):
             continue
@@ -138,12 +152,11 @@ def write(connection: Connection, change: AuthorityShift, now: Instant) -> None:
     """Write the members that Dravo takes over, and end those that operators added where Dravo no longer
     decides; before the authority itself is written.
     """
-    for group_id in change.given_up:
-        memberships.end_users(connection, group_id, memberships.users_added(connection, group_id), now)
-    for group_id, nests in change.taken_over.items():
+    memberships.end_added_users(connection, change.given_up, now)
+    memberships.take_over_members(connection, change.taken_over, now)
+    for group_id in change.taken_over_nested:
         # Dravo lists users only: those of nested groups become members themselves.
-        users = _members(connection, group_id) if nests else memberships.counting_users(connection, group_id)
-        memberships.add_users(connection, group_id, users, now)
+        memberships.add_users(connection, group_id, _members(connection, group_id), now)
 
 
 def of_source(

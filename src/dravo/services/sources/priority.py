@@ -8,6 +8,7 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
+from dravo.core.identity.records import LOCAL
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -36,7 +37,7 @@ def change(
         caller: who changes it.
         key: the key of the source.
         given: "priority" (the lowest number wins), "deactivation_wins" (an inactive record here deactivates
-            the user), "updates" (whether it may change users whom another source reports), "members_from"
+            the user), "updates" (whether it may change users of other sources), "members_from"
             (who decides about the members of its groups); None keeps a value.
         sure: the confirmation.
 
@@ -81,6 +82,12 @@ def _planned(
     values = _checked(given)
     catalogue = ctx.catalogue.get(connection)
     authority = values.get("members_from", row.members_from)
+    if row.connection_type == LOCAL and authority != row.members_from:
+        raise InvalidInput(
+            "Local groups have no other authority than Dravo.",
+            "Choose a source that reports groups.",
+            "members_from",
+        )
     shift = membership_authority.of_source(connection, catalogue, row.id, authority)
     by_source = {**catalogue.authority.by_source, row.id: authority}
     then = replace(

@@ -211,9 +211,9 @@ def has_assignments(connection: Connection, application_id: str) -> bool:
 
 
 @dataclass(frozen=True)
-class Belongings:
-    """How much belongs to an application: accounts that exist there, roles, plans, entries of access, tasks
-    and decisions of reviews.
+class DeletionCounts:
+    """How much is deleted with an application: accounts that exist there, roles, plans, entries of access,
+    tasks and decisions of reviews.
     """
 
     accounts: int
@@ -224,8 +224,8 @@ class Belongings:
     decisions: int
 
 
-def belongings(connection: Connection, application_id: str) -> Belongings:
-    """Return how much is deleted with an application."""
+def count_deletion(connection: Connection, application_id: str) -> DeletionCounts:
+    """Count what is deleted with an application."""
     there = t.account.c.remote_id.is_not(None)
     counted = (
         select(func.count()).select_from(table).where(table.c.application_id == application_id, *more)
@@ -238,7 +238,7 @@ def belongings(connection: Connection, application_id: str) -> Belongings:
             (t.review_row,),
         )
     )
-    return Belongings(*(connection.execute(each).scalar_one() for each in counted))
+    return DeletionCounts(*(connection.execute(each).scalar_one() for each in counted))
 
 
 def delete_application(connection: Connection, application_id: str) -> None:

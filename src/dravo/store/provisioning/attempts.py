@@ -12,6 +12,7 @@ from dravo.core.provisioning.accounts import MANAGER, manager_account, with_mana
 from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.provisioning import managers
+from dravo.store.provisioning.managers import ManagerAccount
 from dravo.store.provisioning.tasks import NOT_HELD
 from dravo.store.task_status import DONE, WAITING
 
@@ -44,7 +45,8 @@ class AttemptWork:
     enabled: bool
     paused_at: Instant | None
     attempts: int
-    # The account of the manager that is sent.
+    # The account of the manager that was sent last, and the one that is sent now.
+    sent_manager_id: str | None
     manager_account_id: str | None = None
 
 
@@ -74,6 +76,7 @@ _WORK = PreparedStatement(
         t.application.c.enabled,
         t.application.c.paused_at,
         t.task.c.attempts,
+        t.account.c.manager_account_id,
     )
     .join(t.account, t.account.c.id == t.task.c.account_id)
     .join(t.application, t.application.c.id == t.task.c.application_id)
@@ -145,11 +148,8 @@ def work_of(connection: Connection, task_id: str) -> AttemptWork | None:
 
 def with_manager_account(connection: Connection, work: AttemptWork) -> AttemptWork:
     """Return the work with the account of the manager, as far as the manager has one."""
-    reference = managers.reference_of(work.desired)
-    if reference is None:
-        return work
-    manager = managers.account_of(connection, work.application_id, reference)
-    if manager is None or manager.account_id == work.account_id:
+    manager = _manager_of(connection, work)
+    if manager is None:
         return work
     return replace(
         work,
@@ -185,13 +185,22 @@ def apply_state(
         managers.mark(connection, [work.user_id], now)
 
 
+def _manager_of(connection: Connection, work: AttemptWork) -> ManagerAccount | None:
+    """Return the account of the manager of an account, as it is now."""
+    reference = managers.reference_of(work.desired)
+    if reference is None:
+        return None
+    account = managers.account_of(connection, work.application_id, reference)
+    return None if account is None else account.for_report(work.account_id)
+
+
 def _note_manager(connection: Connection, work: AttemptWork, now: Instant) -> None:
     """Note the manager that was sent; where the manager's account changed during the attempt, the account is
     sent again.
     """
     reference = managers.reference_of(work.desired)
     managers.note_sent(connection, work.account_id, reference, work.manager_account_id)
-    manager = managers.account_of(connection, work.application_id, reference) if reference else None
+    manager = _manager_of(connection, work)
     present = manager.remote_id if manager is not None else None
     if present != manager_account(work.desired):
         owner = manager.account_id if manager is not None else work.manager_account_id

@@ -91,9 +91,12 @@ def naming_of(connection: Connection, group_id: str) -> NamedByApplication:
     return NamedByApplication(*connection.execute(statement.where(g.id == group_id)).one())
 
 
-def role_label(connection: Connection, role_id: str) -> str | None:
-    """Return the label of a role, or None if it was deleted."""
-    return connection.execute(select(t.role.c.label).where(t.role.c.id == role_id)).scalar()
+def name_of_role_group(connection: Connection, role_id: str) -> str | None:
+    """Return the name of the group that a role is sent as: its value, else its label; None if the role was
+    deleted.
+    """
+    r = t.role.c
+    return connection.execute(select(func.coalesce(r.sent_value, r.label)).where(r.id == role_id)).scalar()
 
 
 def group_name(connection: Connection, group_id: str) -> str | None:

@@ -11,17 +11,17 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, delete, exists, insert, select, update
+from sqlalchemy import Connection, bindparam, delete, exists, select, update
 
 from dravo.core.identity.merging import ManagerReference
 from dravo.core.identity.names import user_name_key
 from dravo.core.instants import Instant
-from dravo.core.provisioning.accounts import MANAGER, PRESENT, describe, manager_account
+from dravo.core.provisioning.accounts import MANAGER, PRESENT, manager_account
 from dravo.store import tables as t
-from dravo.store.ids import new_id
 from dravo.store.prepared_statements import PreparedStatement
+from dravo.store.provisioning import tasks
+from dravo.store.provisioning.tasks import StoredAccount
 from dravo.store.sqlite import insert_unless_there
-from dravo.store.task_status import WAITING
 from dravo.store.users import managers as user_managers
 
 CHUNK = 500
@@ -35,16 +35,9 @@ class ManagerAccount:
     user_id: str
     remote_id: str
 
-
-@dataclass(frozen=True)
-class Report:
-    """The account of a user that should name another manager than it does."""
-
-    account_id: str
-    application_id: str
-    user_id: str
-    desired: Mapping[str, Any]
-    desired_version: int
+    def for_report(self, account_id: str) -> ManagerAccount | None:
+        """Return the account that a report's account names: none for users who are their own manager."""
+        return None if account_id == self.account_id else self
 
 
 def reference_of(desired: Mapping[str, Any]) -> ManagerReference | None:
@@ -61,7 +54,10 @@ def key_of(source_id: str, value: str) -> str:
 def account_of(
     connection: Connection, application_id: str, reference: ManagerReference
 ) -> ManagerAccount | None:
-    """Return the account of a manager that exists in an application, or None."""
+    """Return the account of a manager that exists in an application, or None.
+
+    It may be the account of the report itself: see `ManagerAccount.for_report`.
+    """
     user_id = user_managers.resolve(connection, reference)
     if user_id is None:
         return None
@@ -125,7 +121,7 @@ def remove_marks(connection: Connection, marks: Iterable[tuple[str, Instant]]) -
         connection.execute(statement, rows)
 
 
-def outdated_reports(connection: Connection, user_ids: Sequence[str]) -> list[Report]:
+def outdated_reports(connection: Connection, user_ids: Sequence[str]) -> list[StoredAccount]:
     """Return the accounts that should name another manager, of all whose manager is or was one of these
     users.
 
@@ -142,57 +138,47 @@ def outdated_reports(connection: Connection, user_ids: Sequence[str]) -> list[Re
         for name in identifiers
         if name
     }
-    columns = (a.id, a.application_id, a.user_id, a.desired, a.desired_version, a.applied)
     idle = ~exists().where(d.account_id == a.id, d.closed_at.is_(None))
-    found: dict[str, Report] = {}
-    accounts: dict[tuple[str, ManagerReference], str | None] = {}
+    reports: dict[str, StoredAccount] = {}
     for condition in (*_parts(a.manager_key, sorted(keys)), *_parts(a.manager_account_id, own)):
-        for *row, applied in connection.execute(select(*columns).where(condition, idle)):
-            report = Report(*row)
-            reference = reference_of(report.desired) if report.desired["want"] == PRESENT else None
-            if reference is None:
-                continue
-            known = (report.application_id, reference)
-            if known not in accounts:
-                manager = account_of(connection, *known)
-                accounts[known] = manager.remote_id if manager is not None else None
-            if manager_account(applied or {}) != accounts[known]:
-                found[report.account_id] = report
-    return list(found.values())
+        for row in connection.execute(select(t.account).where(condition, idle)):
+            reports[row.id] = StoredAccount(*row)
+    managers: dict[tuple[str, ManagerReference], ManagerAccount | None] = {}
+    return [each for each in reports.values() if _is_outdated(connection, each, managers)]
+
+
+def _is_outdated(
+    connection: Connection,
+    report: StoredAccount,
+    managers: dict[tuple[str, ManagerReference], ManagerAccount | None],
+) -> bool:
+    """Whether an account should name another manager than it does; `managers` keeps what was looked up."""
+    reference = reference_of(report.desired) if report.desired["want"] == PRESENT else None
+    if reference is None:
+        return False
+    known = (report.application_id, reference)
+    if known not in managers:
+        managers[known] = account_of(connection, *known)
+    account = managers[known]
+    manager = account.for_report(report.id) if account is not None else None
+    return manager_account(report.applied or {}) != (manager.remote_id if manager is not None else None)
 
 
 def _parts(column: Any, values: Sequence[str]) -> list[Any]:
     return [column.in_(values[start : start + CHUNK]) for start in range(0, len(values), CHUNK)]
 
 
-def send_again(connection: Connection, reports: Iterable[Report], now: Instant) -> int:
-    """Open a task for each of some accounts, unless it changed meanwhile; return how many were opened."""
+def send_again(connection: Connection, reports: Iterable[StoredAccount], now: Instant) -> None:
+    """Open a task for each of some accounts, unless it changed meanwhile."""
     a, d, u = t.account.c, t.task.c, t.user.c
-    opened = 0
     for report in reports:
         seen = (
-            a.id == report.account_id,
+            a.id == report.id,
             a.desired_version == report.desired_version,
             ~exists().where(d.account_id == a.id, d.closed_at.is_(None)),
         )
         version = report.desired_version + 1
         changed = update(t.account).where(*seen).values(desired_version=version, pending_since=now)
-        if connection.execute(changed).rowcount != 1:
-            continue
-        connection.execute(update(t.user).where(u.id == report.user_id).values(revision=u.revision + 1))
-        task = {
-            "id": new_id(),
-            "account_id": report.account_id,
-            "application_id": report.application_id,
-            "user_id": report.user_id,
-            "status": WAITING,
-            "version": version,
-            "desired_state": describe(report.desired),
-            "attempts": 0,
-            "created_at": now,
-            "next_attempt_at": now,
-            "removes": False,
-        }
-        connection.execute(insert(t.task).values(**task))
-        opened += 1
-    return opened
+        if connection.execute(changed).rowcount == 1:
+            connection.execute(update(t.user).where(u.id == report.user_id).values(revision=u.revision + 1))
+            tasks.open_task(connection, report, version, now, removes=False)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -326,10 +326,25 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
         connection, account_id, applied=None, applied_version=0, desired_version=version, pending_since=now
     )
     connection.execute(update(t.user).where(u.id == account.user_id).values(revision=u.revision + 1))
+    # Retrying must not let a removal through that was held and then discarded by an operator.
+    return open_task(
+        connection, account, version, now, removes=takes_away(account.last_applied, account.desired)
+    )
+
+
+def open_task(
+    connection: Connection, account: StoredAccount, version: int, now: Instant, *, removes: bool
+) -> str:
+    """Open a task for an account that has none; return its ID.
+
+    Args:
+        version: the version of the desired state that it brings about.
+        removes: whether it takes something away: then the removal limit has to release it.
+    """
     task_id = new_id()
-    row: Mapping[str, Any] = {
+    row = {
         "id": task_id,
-        "account_id": account_id,
+        "account_id": account.id,
         "application_id": account.application_id,
         "user_id": account.user_id,
         "status": WAITING,
@@ -338,8 +353,7 @@ def reopen(connection: Connection, account_id: str, now: Instant) -> str:
         "attempts": 0,
         "created_at": now,
         "next_attempt_at": now,
-        # Retrying must not let a removal through that was held and then discarded by an operator.
-        "removes": takes_away(account.last_applied, account.desired),
+        "removes": removes,
     }
     connection.execute(insert(t.task).values(**row))
     return task_id
