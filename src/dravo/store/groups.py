@@ -330,7 +330,7 @@ def listed(group_ids: Any, *, counting: bool = True) -> Subquery:
 
     Args:
         group_ids: for `IN`: IDs, or a select of them.
-        counting: only members that the authority of the group reports.
+        counting: only members that the authority of the group reports and the source policy accepts.
     """
     m = t.membership.c
     by_record = (
@@ -343,8 +343,11 @@ def listed(group_ids: Any, *, counting: bool = True) -> Subquery:
     )
     if counting:
         of_group = t.group.c.id == m.group_id
-        by_record = by_record.join(t.group, of_group).where(record_counts())
-        by_user = by_user.join(t.group, of_group).where(user_counts())
+        accepted = t.group.c.left_out.is_(None)
+        by_record = by_record.join(t.group, of_group).where(
+            record_counts(), accepted, t.record.c.left_out.is_(None)
+        )
+        by_user = by_user.join(t.group, of_group).where(user_counts(), accepted)
     return union_all(by_record, by_user).subquery("listed")
 
 

@@ -10,16 +10,18 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, rule
 
-from dravo.core.errors import InvalidInput
+from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.identity.membership_authority import ALL, AUTHORITIES, DRAVO
 from dravo.core.identity.records import INBOUND_SCIM, SIGN_IN
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Preview
+from dravo.services.ingest import record_links
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local.groups import Members
 from dravo.services.sources import membership_authority, priority
+from dravo.store import clock
 from dravo.store import groups as stored_groups
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
@@ -146,6 +148,34 @@ def test_users_of_nested_groups_become_members_of_their_own(estate: Estate) -> N
     with pytest.raises(InvalidInput, match="belongs to the source") as wrong:
         estate.edit(add_groups=(inner,))
     assert "Only local groups can have groups" in wrong.value.hint
+
+
+@pytest.mark.parametrize("what", ["record", "group"])
+def test_what_the_source_policy_leaves_out_is_not_taken_over(estate: Estate, what: str) -> None:
+    estate.push("una", "zofia")
+    other = estate.services.user(estate.services.source("partners"), "una.partner")
+    record_links.move(estate.ctx, estate.caller, other, "una")
+    table, own_id = (t.record, estate.records["una"]) if what == "record" else (t.group, estate.group)
+
+    def set_left_out(reason: str | None) -> None:
+        with estate.ctx.database.writing() as connection:
+            connection.execute(table.update().where(table.c.id == own_id).values(left_out=reason))
+            for row in estate.services.rows(t.user):
+                connection.execute(t.pending_recompute.insert().values(user_id=row.id, since=clock.now()))
+
+    set_left_out("scope")
+    left = {"zofia"} if what == "record" else set()
+    assert estate.with_access() == left
+    looked = priority.preview(estate.ctx, "staff", {"members_from": DRAVO})
+    assert (looked.gained, looked.lost) == (0, 0)
+    priority.change(estate.ctx, estate.caller, "staff", {"members_from": DRAVO})
+    assert estate.with_access() == left
+    if what == "group":
+        with pytest.raises(NotFound):
+            estate.decide(INBOUND_SCIM)
+    set_left_out(None)
+    estate.edit(add=("emeka",))
+    assert estate.with_access() == left | {"emeka"}
 
 
 def test_the_source_has_a_default_from_which_a_group_may_differ(estate: Estate) -> None:

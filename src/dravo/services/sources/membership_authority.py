@@ -228,16 +228,21 @@ def change_group(
         process_marks(ctx, USERS_PER_CHUNK)
     with ctx.database.reading() as connection:
         found = group_queries.group_detail(connection, group_id)
-    assert found is not None
+    if found is None:
+        raise _no_group(group_id)
     return found
+
+
+def _no_group(group_id: str) -> NotFound:
+    return NotFound(f"There is no group with the ID '{group_id}'.", "Choose one from the list of groups.")
 
 
 def _planned(
     ctx: AppContext, connection: Connection, group_id: str, authority: str | None
 ) -> tuple[OwnedGroup, AuthorityShift, str | None]:
     row = group_queries.owned_group(connection, group_id)
-    if row is None:
-        raise NotFound(f"There is no group with the ID '{group_id}'.", "Choose one from the list of groups.")
+    if row is None or row.left_out:
+        raise _no_group(group_id)
     if row.connection_type == LOCAL:
         raise InvalidInput(
             f"'{row.display_name}' is a local group.", "Members of local groups are managed in Dravo.", "id"

@@ -276,7 +276,7 @@ def group_members(connection: Connection, group_id: str, page_request: PageReque
 
 @dataclass(frozen=True)
 class OwnedGroup:
-    """A present group with the label of its source."""
+    """A present group with the label of its source; `left_out` if the source policy does not accept it."""
 
     id: str
     source_id: str
@@ -284,6 +284,7 @@ class OwnedGroup:
     display_name: str
     data: dict[str, Any]
     version: int
+    left_out: bool
     source_label: str
 
 
@@ -291,7 +292,16 @@ def owned_group(connection: Connection, group_id: str) -> OwnedGroup | None:
     """Return a present group with the label of its source, or None."""
     g, s = t.group.c, t.source.c
     statement = (
-        select(g.id, g.source_id, g.connection_type, g.display_name, g.data, g.version, s.label)
+        select(
+            g.id,
+            g.source_id,
+            g.connection_type,
+            g.display_name,
+            g.data,
+            g.version,
+            g.left_out.is_not(None),
+            s.label,
+        )
         .join(t.source, s.id == g.source_id)
         .where(g.id == group_id, g.deleted_at.is_(None))
     )

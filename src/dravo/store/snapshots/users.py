@@ -59,6 +59,7 @@ _GROUPS = union_all(
         t.membership.c.user_id.in_(_IDS),
         t.membership.c.until_at.is_(None),
         t.membership.c.user_id.is_not(None),
+        t.group.c.left_out.is_(None),
         user_counts(),
     ),
 ).order_by("place")
