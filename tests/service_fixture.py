@@ -12,12 +12,12 @@ from dravo.core.scim.patches import read_operations
 from dravo.core.scim.resources import read_resource
 from dravo.core.scim.schemas import GROUP, USER
 from dravo.services import settings
+from dravo.services.applications import applications
+from dravo.services.applications import roles as provisioning_roles
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.context import AppContext
 from dravo.services.ingest import conflicts
 from dravo.services.ingest.intake import Intake
-from dravo.services.provisioning import applications
-from dravo.services.provisioning import roles as provisioning_roles
-from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import operators
 from dravo.services.security.secrets import KEY_FILE
 from dravo.services.sources import sources

@@ -21,8 +21,8 @@ from dravo.protocols.addresses import Unreachable, allow_loopback
 from dravo.protocols.directory.connectors import read_settings
 from dravo.protocols.http_client import Client, Connection, Request
 from dravo.protocols.trust import read_ca
-from dravo.services.provisioning import applications, connections
-from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture

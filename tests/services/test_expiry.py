@@ -6,8 +6,8 @@ import pytest
 
 from dravo.core.expiry import DAYS_BEFORE, ending
 from dravo.core.instants import Instant, later
-from dravo.services.provisioning import applications, connections
-from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.reporting import overview
 from dravo.services.sources import observations, sources
 from dravo.services.sources import tokens as scim_tokens

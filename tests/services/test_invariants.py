@@ -20,11 +20,11 @@ from dravo.core.scim.errors import ScimError
 from dravo.services.access import assignments
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import applications
 from dravo.services.changes import recompute
 from dravo.services.ingest.local import groups as local_groups
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.groups import Members
-from dravo.services.provisioning import applications
 from dravo.services.sources import membership_authority, priority
 from dravo.store import clock
 from dravo.store import tables as t

@@ -9,7 +9,8 @@ from sqlalchemy import event
 
 from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.provisioning import applications, connections, tasks
+from dravo.services.applications import applications, connections
+from dravo.services.provisioning import tasks
 from dravo.services.reporting import overview
 from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.services.sources import observations, sources

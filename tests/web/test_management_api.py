@@ -15,9 +15,9 @@ from dravo.client import Dravo, InvalidRequest
 from dravo.core.errors import InvalidInput, TooManyTries
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import applications, roles
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.context import AppContext
-from dravo.services.provisioning import applications, roles
-from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.security import api_tokens, audit_log, operators
 from dravo.services.security.operators import NewOperator
 from dravo.services.security.permissions import Caller

@@ -26,14 +26,15 @@ from dravo.services import settings
 from dravo.services.access import assignments, license_plans
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.reviews import reviews as access_reviews
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.changes import recompute
 from dravo.services.heartbeats import JOB, LATE_SECONDS, SETTLEMENT, USER, Heartbeats
 from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import run_log
 from dravo.services.notifications import mail_queue
-from dravo.services.provisioning import applications, attempt, connections, holds, tasks
+from dravo.services.provisioning import attempt, holds, tasks
 from dravo.services.provisioning import queue as task_queue
-from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.services.provisioning.drift import reconciliation
 from dravo.services.reporting import access_flow
 from dravo.services.scim_server import request_log

@@ -10,11 +10,11 @@ from dravo.services.access import assignment_changes, assignments, undo, user_de
 from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import applications, connections, roles
+from dravo.services.applications.connections import ConnectionSettings
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation
-from dravo.services.provisioning import applications, connections, roles
-from dravo.services.provisioning.connections import ConnectionSettings
-from dravo.services.provisioning.roles import RoleEdit
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.access.assignments import AssignmentFilter

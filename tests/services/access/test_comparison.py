@@ -10,8 +10,8 @@ from dravo.services.access import comparison as access_comparison
 from dravo.services.access import mapping as role_mapping
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import applications
 from dravo.services.changes.recompute import process_marks
-from dravo.services.provisioning import applications
 from dravo.services.reporting import overview
 from dravo.store.pagination import PageRequest
 from dravo.store.queries.references import KeyAndLabel

@@ -20,9 +20,9 @@ from dravo.services.access import explanation as access_explanation
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.license_plans import NewLicensePlan
+from dravo.services.applications import applications
 from dravo.services.changes.preview import UNCONFIRMED
 from dravo.services.changes.recompute import process_marks
-from dravo.services.provisioning import applications
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest

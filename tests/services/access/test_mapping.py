@@ -15,10 +15,10 @@ from dravo.services.access import mapping as role_mapping
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import roles as provisioning_roles
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.changes import recompute
 from dravo.services.ingest.types import IngestOptions
-from dravo.services.provisioning import roles as provisioning_roles
-from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import sources
 from dravo.store import clock

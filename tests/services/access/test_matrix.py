@@ -20,8 +20,8 @@ from dravo.services.access import simulation as access_simulation
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.provisioning import roles as provisioning_roles
-from dravo.services.provisioning.roles import RoleEdit
+from dravo.services.applications import roles as provisioning_roles
+from dravo.services.applications.roles import RoleEdit
 from dravo.store import clock
 from dravo.store.pagination import PageRequest
 from tests.service_fixture import ServiceFixture

@@ -13,11 +13,11 @@ from dravo.services.access import mapping as role_mapping
 from dravo.services.access.assignment_changes import AssignmentEdit
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.assignments import AssignmentLine
+from dravo.services.applications import roles as provisioning_roles
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
-from dravo.services.provisioning import roles as provisioning_roles
-from dravo.services.provisioning.roles import RoleEdit
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
 from dravo.store.queries.references import KeyAndLabel

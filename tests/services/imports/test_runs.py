@@ -15,6 +15,8 @@ from dravo.demo.directory import group_dn, user_dn
 from dravo.services import settings
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import roles as provisioning_roles
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.imports import config as import_config
@@ -23,8 +25,6 @@ from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import conflicts, record_links
 from dravo.services.policies import preview as policy_preview
-from dravo.services.provisioning import roles as provisioning_roles
-from dravo.services.provisioning.roles import RoleEdit
 from dravo.services.sources import priority as source_priority
 from dravo.store import clock
 from dravo.store import tables as t

@@ -25,12 +25,13 @@ from dravo.protocols.addresses import Unreachable
 from dravo.protocols.http_client import Connection, Request, Response
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.provisioning import applications, attempt, connections, holds, managers
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
+from dravo.services.provisioning import attempt, holds, managers
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.client import ApplicationClient
-from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import clock
 from dravo.store import tables as t
 from tests.scale import sized

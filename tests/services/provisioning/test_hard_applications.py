@@ -18,10 +18,10 @@ import pytest
 
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.provisioning import applications, connections
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning import health as application_health
-from dravo.services.provisioning.connections import ConnectionSettings
 from dravo.store import tables as t
 from dravo.store.pagination import PageRequest
 from dravo.worker.loop import Worker

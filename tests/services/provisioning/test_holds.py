@@ -18,10 +18,11 @@ from dravo.services import settings
 from dravo.services.access import assignment_changes, assignments
 from dravo.services.access import policies as access_policies
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import applications
 from dravo.services.changes import recompute
 from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.removal_limits import NeedsConfirmation
-from dravo.services.provisioning import applications, attempt, holds, tasks
+from dravo.services.provisioning import attempt, holds, tasks
 from dravo.services.provisioning import queue as task_queue
 from dravo.store import clock
 from dravo.store import tables as t

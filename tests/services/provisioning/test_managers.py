@@ -11,10 +11,11 @@ from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.demo.application import Application
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.changes import recompute
 from dravo.services.ingest import record_links
-from dravo.services.provisioning import applications, attempt, connections, holds, managers
-from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.provisioning import attempt, holds, managers
 from dravo.services.provisioning.drift import differences, reconciliation
 from dravo.store import clock
 from dravo.store import tables as t

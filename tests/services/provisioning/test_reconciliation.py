@@ -14,8 +14,8 @@ from dravo.core import schedules
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.core.provisioning.drift import Expected, ExpectedGroup, agrees, compare, compare_groups
-from dravo.services.provisioning import applications, connections
-from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.applications import applications, connections
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.provisioning.drift import reconciliation
 from dravo.store import clock
 from dravo.store import tables as t

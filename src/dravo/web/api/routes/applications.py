@@ -8,14 +8,14 @@ from dravo.core.instants import Instant, parse_instant
 from dravo.protocols.scim_client.connection_test import CheckResult
 from dravo.services.access import expression_tester
 from dravo.services.access.expression_tester import ExpressionResult
+from dravo.services.applications import applications, connections, roles
+from dravo.services.applications import settings as provisioning_settings
+from dravo.services.applications.applications import ApplicationDetail, ApplicationLine
+from dravo.services.applications.roles import RoleEdit
+from dravo.services.applications.settings import SettingsPreview
 from dravo.services.changes.effects import PreviewedEffects
-from dravo.services.provisioning import applications, connections, roles
 from dravo.services.provisioning import groups as group_provisioning
-from dravo.services.provisioning import settings as provisioning_settings
-from dravo.services.provisioning.applications import ApplicationDetail, ApplicationLine
 from dravo.services.provisioning.groups import ProvisionedGroup
-from dravo.services.provisioning.roles import RoleEdit
-from dravo.services.provisioning.settings import SettingsPreview
 from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses

@@ -12,9 +12,10 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.assignments import AssignmentLine
 from dravo.services.access.mapping import BulkMapping, PatternTried
 from dravo.services.access.rule_matches import MatchingUsers
+from dravo.services.applications import applications
+from dravo.services.applications.applications import ApplicationDetail
 from dravo.services.changes.preview import Confirmation, Preview
-from dravo.services.provisioning import applications, holds
-from dravo.services.provisioning.applications import ApplicationDetail
+from dravo.services.provisioning import holds
 from dravo.services.provisioning.holds import HoldItem
 from dravo.services.results import Number
 from dravo.services.security.permissions import ATTRIBUTES

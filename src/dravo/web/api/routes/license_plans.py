@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from dravo.services.access import license_plans
 from dravo.services.access.license_plans import SeatLine
+from dravo.services.applications import applications
+from dravo.services.applications.applications import ApplicationDetail
 from dravo.services.changes.effects import PreviewedEffects
-from dravo.services.provisioning import applications
-from dravo.services.provisioning.applications import ApplicationDetail
 from dravo.store.pagination import Page
 from dravo.web.api.auth import PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses

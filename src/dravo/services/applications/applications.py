@@ -14,12 +14,12 @@ from dravo.protocols.http_client import check_url
 from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.access import license_plans
 from dravo.services.access.license_plans import LicensePlanLine
+from dravo.services.applications import settings as provisioning_settings
+from dravo.services.applications.settings import ProvisioningSettings
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
-from dravo.services.provisioning import settings as provisioning_settings
-from dravo.services.provisioning.settings import ProvisioningSettings
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller

@@ -14,9 +14,9 @@ import pytest
 
 from dravo.client import ApiError
 from dravo.core.errors import InvalidInput
-from dravo.services.provisioning import applications, connections
-from dravo.services.provisioning import settings as provisioning_settings
-from dravo.services.provisioning.connections import ConnectionSettings
+from dravo.services.applications import applications, connections
+from dravo.services.applications import settings as provisioning_settings
+from dravo.services.applications.connections import ConnectionSettings
 from dravo.store import tables as t
 from dravo.worker.loop import Worker
 from tests.harness import Running, StandIn, eventually, stand_in

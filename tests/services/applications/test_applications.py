@@ -8,9 +8,9 @@ from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound,
 from dravo.core.provisioning.accounts import scim_body
 from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.provisioning import applications, connections, roles
-from dravo.services.provisioning.connections import ConnectionSettings
-from dravo.services.provisioning.roles import RoleEdit
+from dravo.services.applications import applications, connections, roles
+from dravo.services.applications.connections import ConnectionSettings
+from dravo.services.applications.roles import RoleEdit
 from dravo.services.security import audit_log
 from dravo.store import clock, provisioned_groups
 from dravo.store import tables as t

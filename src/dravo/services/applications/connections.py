@@ -11,9 +11,9 @@ from dravo.core.instants import Instant
 from dravo.protocols.http_client import check_url, repair_address
 from dravo.protocols.scim_client.connection_test import CheckResult, check_connection
 from dravo.protocols.trust import read_ca
+from dravo.services.applications.applications import ApplicationDetail, one, retry_failed_tasks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
-from dravo.services.provisioning.applications import ApplicationDetail, one, retry_failed_tasks
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller

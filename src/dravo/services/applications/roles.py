@@ -11,6 +11,10 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import AlreadyExists, StillInUse
 from dravo.core.plan_types import Role
 from dravo.core.provisioning.attribute_mapping import GROUPS, RoleEncoding
+from dravo.services.applications.applications import (
+    ApplicationDetail,
+    one,
+)
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.effects import ChangeEffects
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange
@@ -24,10 +28,6 @@ from dravo.services.lookups import (
     check_sent_value,
     check_value_is_free,
     role_by_key,
-)
-from dravo.services.provisioning.applications import (
-    ApplicationDetail,
-    one,
 )
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller

@@ -1,0 +1,1 @@
+"""Applications with their roles, connections, settings and status."""
