@@ -30,7 +30,7 @@ from dravo.demo.sign_in_provider import Identity
 from dravo.demo.support import free_port
 from dravo.services import settings
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from tests.service_fixture import open_context
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, choose
+from tests.browser.conftest import check_accessible, choose, find_and_choose
 from tests.harness import Running, StandIn
 
 Fresh = Callable[[str], str]
@@ -55,10 +55,12 @@ def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
     expect(dialog).to_contain_text("' is not a valid URL.")
     dialog.get_by_label("Start URL").fill("https://desk.fernhollow.example/")
     dialog.get_by_label("Note").fill("Renewed every spring.")
+    find_and_choose(dialog.get_by_role("combobox", name="Owner"), "edmund.sallow")
     check_accessible(page)
     dialog.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", name=f"Front {desk}")).to_be_visible()
     expect(page.get_by_text("Renewed every spring.")).to_be_visible()
+    expect(page.get_by_text("owner edmund.sallow")).to_be_visible()
 
     page.get_by_role("button", name="Edit role Viewer").click()
     dialog = page.get_by_role("dialog")
@@ -86,3 +88,34 @@ def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
     with running.dravo as dravo:
         assert desk not in {each["key"] for each in dravo.applications.list()}
     assert user and app.accounts()[name]["active"] is False
+
+
+def test_provisioning_starts_with_a_pilot_group(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    desk, group = fresh("desk"), fresh("Testers")
+    running.application(desk, app)
+    provider = running.provider(fresh("source"))
+    names = [fresh("ada"), fresh("bob")]
+    users = [provider.user(name) for name in names]
+    provider.group(group, users[:1])
+    everyone = provider.group(fresh("Everyone"), users)
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/settings")
+    page.get_by_label("Pilot group").first.check()
+    expect(page.get_by_text("Choose the pilot group.")).to_be_visible()
+    find_and_choose(page.get_by_role("combobox", name="Pilot group"), group)
+    expect(page.get_by_text("The pilot group has 1 member.")).to_be_visible()
+    check_accessible(page)
+    page.get_by_role("button", name="Change status").click()
+    expect(page.get_by_text(f"Only members of {group} are provisioned.")).to_be_visible()
+    with running.dravo as dravo:
+        dravo.assignments.add(desk, "viewer", group=everyone)
+    running.settled(desk)
+    assert set(app.accounts()) == {names[0]}
+    page.get_by_label("Enabled", exact=True).check()
+    expect(page.get_by_text("1 account is created or adopted.")).to_be_visible()
+    page.get_by_role("button", name="Change status").click()
+    expect(page.get_by_text("Dravo provisions all users with access.")).to_be_visible()
+    running.settled(desk)
+    assert set(app.accounts()) == set(names)

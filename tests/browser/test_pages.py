@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, find_and_choose, sign_in
+from tests.browser.conftest import check_accessible, choose, find_and_choose, sign_in
 from tests.harness import PASSWORD, Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -218,6 +218,19 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(
     page.get_by_role("row").filter(has_text=operator).get_by_role("button", name="Disable").click()
     other.goto("/users")
     other.get_by_role("button", name="Sign in").wait_for()
+    row = page.get_by_role("row").filter(has_text=operator)
+    row.get_by_role("button", name="Edit").click()
+    dialog = page.get_by_role("dialog")
+    choose(dialog.locator(".v-select").filter(has_text="Kind"), "auditor")
+    dialog.get_by_label("Email", exact=True).fill(f"{operator}@fernhollow.example")
+    choose(dialog.locator(".v-select").filter(has_text="Hidden areas"), "Sign-in history")
+    page.keyboard.press("Escape")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Save", exact=True).click()
+    expect(row).to_contain_text("auditor, without sign ins")
+    expect(row).to_contain_text(f"{operator}@fernhollow.example")
+    row.get_by_role("button", name="Enable").click()
+    expect(row).to_contain_text("active")
     page.get_by_role("link", name="Activity").click()
     expect(page.get_by_role("row").filter(has_text="disabled operator").first).to_contain_text(operator)
     assert secret not in page.content()

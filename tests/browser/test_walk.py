@@ -64,9 +64,10 @@ def test_from_signing_in_to_seeing_a_user_leave(
     page.get_by_label("SCIM base URL").fill(f" {app.base_url}/ ")
     page.get_by_role("button", name="Save and check").click()
     expect(steps).to_contain_text("The application has 0 accounts.")
-    page.get_by_label("Enable provisioning").check()
-    page.get_by_role("button", name="Save", exact=True).click()
-    page.get_by_text("Saved.", exact=True).wait_for()
+    page.get_by_label("Enabled", exact=True).check()
+    expect(page.get_by_text("No account has to be created, changed or removed.")).to_be_visible()
+    page.get_by_role("button", name="Change status").click()
+    page.get_by_text("Dravo provisions all users with access.").wait_for()
 
     # Map a group; the preview says who gains, then the account arrives.
     page.get_by_role("tab", name="Role mapping").click()

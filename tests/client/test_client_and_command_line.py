@@ -72,7 +72,7 @@ def test_the_whole_walk_on_the_command_line(running: Running, app: StandIn, fres
     user = provider.user(name, displayName=f"Anselm {name}")
     group = provider.group(f"Botanists {name}", [user])
     assert "[x] First user created" in ran("source", "checklist", source)
-    ran("application", "add", records, "--label", "Plant Records", "--owner", "Leocadia")
+    ran("application", "add", records, "--label", "Plant Records", "--owner", "edmund.sallow")
     ran("application", "create-role", records, "curator", "--label", "Curator", "--rank", "30")
     assert "saved, encrypted" in ran("application", "connect", records, app.base_url, stdin=f"{app.token}\n")
     assert "The application has 0 accounts." in ran("application", "test-connection", records)

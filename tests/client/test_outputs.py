@@ -114,7 +114,7 @@ def garden(running: Running) -> dict[str, str]:
         ),
         (
             ["operator", "list"],
-            ["Name", "Kind", "Applications", "Sign-in", "Since (UTC)", "Disabled", "ID"],
+            ["Name", "Kind", "Hidden", "Email", "Applications", "Sign-in", "Since (UTC)", "Disabled", "ID"],
             "super_administrator",
         ),
         (

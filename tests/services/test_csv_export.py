@@ -21,7 +21,7 @@ from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.changes import recompute
 from dravo.services.csv_export import FORMULA, csv_line
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
 from tests.service_fixture import ServiceFixture

@@ -13,7 +13,7 @@ from dravo.cli.main import main
 from dravo.services.data_folder import FolderNotOwned, secure
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.store.database import FILE_NAME

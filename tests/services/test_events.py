@@ -20,7 +20,7 @@ from dravo.services.provisioning import holds
 from dravo.services.reporting import metrics as reporting_metrics
 from dravo.services.security import operators
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.store import clock

@@ -62,3 +62,58 @@ def test_stored_exchanges_are_renamed(tmp_path: Path) -> None:
         stored = connection.execute(select(t.task_attempt.c.exchanges)).scalar_one()
     upgraded.close()
     assert stored == [{"path": "/Bulk", "excerpt": 'a "together": b', "bulk_operations": 7}]
+
+
+def test_an_owner_in_free_text_becomes_an_operator_or_a_note(tmp_path: Path) -> None:
+    with sqlite3.connect(tmp_path / FILE_NAME) as connection:
+        connection.executescript((SCHEMAS / "0017.sql").read_text())
+        connection.execute("INSERT INTO alembic_version (version_num) VALUES ('0017')")
+        for name, kind in (("Leo", "administrator"), ("Ann", "auditor")):
+            connection.execute(
+                "INSERT INTO operator (id, name, name_key, kind, password_hash, created_at) "
+                "VALUES (?, ?, ?, ?, 'x', '2031-01-01T00:00:00Z')",
+                (name, name, name.lower(), kind),
+            )
+        columns = (
+            "revision, created_at, tracked_only, enabled, create_accounts, update_accounts, "
+            "adopt_by_user_name, on_losing_access, on_inactive, on_leaving, max_concurrency, failures"
+        )
+        for key, owner, note in (
+            ("a", " LEO ", None),
+            ("b", "Ann", "Paid yearly."),
+            ("c", "Estates", None),
+            ("d", None, None),
+            ("e", "", "As is."),
+        ):
+            connection.execute(
+                f"INSERT INTO application (id, key, label, owner, note, {columns}) VALUES (?, ?, ?, ?, ?, 1, "
+                "'2031-01-01T00:00:00Z', 0, 0, 1, 1, 0, 'deactivate', 'deactivate', 'deactivate', 4, 0)",
+                (key, key, key, owner, note),
+            )
+        for token, permissions in (("reads", '["sources.read"]'), ("other", '["users.read"]'), ("all", None)):
+            connection.execute(
+                "INSERT INTO api_token "
+                "(id, operator_id, permissions, label, prefix, hash, scope, created_at) "
+                "VALUES (?, 'Leo', ?, 'x', 'x', ?, 'read', '2031-01-01T00:00:00Z')",
+                (token, permissions, token),
+            )
+    upgraded = migrated(tmp_path)
+    with upgraded.reading() as connection:
+        p, k = t.application.c, t.api_token.c
+        owners = {
+            row.key: (row.owner_id, row.note) for row in connection.execute(select(p.key, p.owner_id, p.note))
+        }
+        tokens = {row.id: row.permissions for row in connection.execute(select(k.id, k.permissions))}
+    upgraded.close()
+    assert owners == {
+        "a": ("Leo", None),
+        "b": (None, "Paid yearly.\nOwner: Ann"),
+        "c": (None, "Owner: Estates"),
+        "d": (None, None),
+        "e": (None, "As is."),
+    }
+    assert tokens == {
+        "reads": ["sources.read", "requests.read", "sign_ins.read"],
+        "other": ["users.read"],
+        "all": None,
+    }

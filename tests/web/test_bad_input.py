@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import tokens as scim_tokens

@@ -7,7 +7,7 @@ from typing import Any
 import pytest
 
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.services.sources import tokens as scim_tokens
 from dravo.web.api import auth

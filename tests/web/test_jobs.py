@@ -16,7 +16,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import preview
 from dravo.services.jobs import JobRegistry, JobStopped
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.web.app import create_app
 from tests.harness import Running

@@ -19,7 +19,7 @@ from dravo.services.applications import applications, roles
 from dravo.services.applications.roles import RoleEdit
 from dravo.services.context import AppContext
 from dravo.services.security import api_tokens, audit_log, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sources import sources
@@ -32,7 +32,9 @@ Fresh = Callable[[str], str]
 ONLY_SUPER_ADMINISTRATOR = {
     ("GET", "/api/v1/operators"),
     ("POST", "/api/v1/operators"),
+    ("PATCH", "/api/v1/operators/{id}"),
     ("POST", "/api/v1/operators/{id}/disable"),
+    ("POST", "/api/v1/operators/{id}/enable"),
     ("POST", "/api/v1/operators/{id}/password"),
     ("POST", "/api/v1/operators/{id}/second-factor/reset"),
 }
@@ -110,6 +112,7 @@ HARMLESS = (
     "/api/v1/assignments/{id}/confirm/preview",
     "/api/v1/session",
     "/api/v1/applications/{key}/settings/preview",
+    "/api/v1/applications/{key}/status/preview",
     "/api/v1/expressions/evaluate",
     "/api/v1/assignments/{id}/preview",
     "/api/v1/applications/{key}/policy/preview",
@@ -181,6 +184,7 @@ LOOKED_AT = {
         "/api/v1/assignments/{id}/preview",
         "/api/v1/assignments/{id}/confirm/preview",
         "/api/v1/applications/{key}/settings/preview",
+        "/api/v1/applications/{key}/status/preview",
         "/api/v1/applications/{key}/policy/preview",
         "/api/v1/applications/{key}/roles/{role}/preview",
         "/api/v1/applications/{key}/license-plans/{plan}/preview",
@@ -428,13 +432,15 @@ def test_attributes_are_masked(inside: Inside) -> None:
 @pytest.mark.parametrize(
     ("kind", "more", "words"),
     [
-        ("application_owner", {}, "has applications"),
         (
             "auditor",
             {"applications": ["x"]},
-            "Only an application owner has applications, and needs at least one",
+            "Only an application owner has applications",
         ),
-        ("super_administrator", {"masked": True}, "."),
+        ("super_administrator", {"masked": True}, "Attributes cannot be masked"),
+        ("application_owner", {"hidden_areas": ["audit"]}, "Areas cannot be hidden"),
+        ("auditor", {"hidden_areas": ["archive"]}, "'archive' is not an area"),
+        ("auditor", {"email": "nowhere"}, "nowhere"),
         ("king", {}, "' is not a valid kind of operator"),
     ],
 )

@@ -15,7 +15,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
 from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sources import tokens as scim_tokens

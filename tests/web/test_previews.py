@@ -14,7 +14,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.changes.recompute import process_marks
 from dravo.services.security import api_tokens, operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.services.sign_in.settings import settings as sign_in_settings
 from dravo.store import clock, recompute_marks
@@ -28,6 +28,7 @@ PREVIEWS = {
     ("PATCH", "/applications/{key}"): ("POST", "/applications/{key}/settings/preview"),
     ("PUT", "/applications/{key}/policy"): ("POST", "/applications/{key}/policy/preview"),
     ("PUT", "/applications/{key}/connection"): ("POST", "/applications/{key}/connection/test"),
+    ("PUT", "/applications/{key}/status"): ("POST", "/applications/{key}/status/preview"),
     ("PATCH", "/applications/{key}/roles/{role}"): ("POST", "/applications/{key}/roles/{role}/preview"),
     ("PATCH", "/applications/{key}/license-plans/{plan}"): (
         "POST",
@@ -130,7 +131,9 @@ WITHOUT = {
     ("POST", "/provisioning/tasks/{id}/retry"): ACTS,
     ("POST", "/reconciliation/runs/{id}/stop"): ACTS,
     ("POST", "/reviews/{id}/close"): ACTS,
+    ("PATCH", "/operators/{id}"): ACTS,
     ("POST", "/operators/{id}/disable"): ACTS,
+    ("POST", "/operators/{id}/enable"): ACTS,
     ("POST", "/operators/{id}/password"): ACTS,
     ("POST", "/operators/{id}/second-factor/reset"): ACTS,
     ("POST", "/sources/{key}/conflicts"): ACTS,

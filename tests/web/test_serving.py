@@ -37,7 +37,7 @@ from dravo.services.heartbeats import LATE_SECONDS, LOST_SECONDS, Heartbeats
 from dravo.services.reporting import overview
 from dravo.services.reporting.metrics import as_text, of_worker
 from dravo.services.security import operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.services.security.secrets import KEY_FILE
 from dravo.store.database import FILE_NAME, NotReadable

@@ -32,6 +32,8 @@ NOUNS = (
     "activity",
     "mail",
     "operator",
+    "token",
+    "setting",
 )
 
 

@@ -1,11 +1,10 @@
-"""`dravo operator` and `dravo token`: who may run Dravo, and tokens for programs."""
+"""`dravo operator`: who may run Dravo."""
 
 from __future__ import annotations
 
 import argparse
 from typing import Any
 
-from dravo.cli.access.assignment import show_effects
 from dravo.cli.output import command, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
@@ -15,21 +14,19 @@ def add_commands(nouns: Any) -> None:
     verbs = noun(nouns, "operator", "operators of Dravo")
     list_options(command(verbs, "list", _list, "list operators"))
     _declare_create(verbs)
+    _declare_change(verbs)
     _declare_reset_second_factor(verbs)
     _declare_reset_password(verbs)
     command(verbs, "links", _links, "show your sign-in options; change them in the console")
     _declare_disable(verbs)
-    tokens = noun(nouns, "token", "API tokens")
-    _declare_token_list(tokens)
-    _declare_token_create(tokens)
-    _declare_token_revoke(tokens)
-    settings = noun(nouns, "setting", "organization settings")
-    command(settings, "list", _setting_list, "list settings with their values")
-    _declare_setting_set(settings)
+    _declare_enable(verbs)
+
+
+KINDS = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
+AREAS = ("requests", "sign_ins", "audit")
 
 
 def _declare_create(verbs: Any) -> None:
-    kinds = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
     parser = command(
         verbs,
         "create",
@@ -40,10 +37,12 @@ def _declare_create(verbs: Any) -> None:
     parser.add_argument("name", help="sign-in name")
     parser.add_argument(
         "--kind",
-        choices=kinds,
+        choices=KINDS,
         default="administrator",
-        help="kind of operator: super_administrator, administrator, help_desk, auditor or application_owner",
+        help="kind of operator: super_administrator, administrator, help_desk, auditor or application_owner "
+        "(default administrator)",
     )
+    parser.add_argument("--email", default="", metavar="ADDRESS", help="email address for notices")
     parser.add_argument(
         "--application",
         action="append",
@@ -53,6 +52,62 @@ def _declare_create(verbs: Any) -> None:
     )
     parser.add_argument(
         "--masked", action="store_true", help="mask user attributes; for help_desk and auditor"
+    )
+    parser.add_argument(
+        "--hidden-area",
+        action="append",
+        default=[],
+        choices=AREAS,
+        help="hide an area: requests (of sources), sign_ins (sign-in history) or audit (audit log); repeat "
+        "for several; for help_desk and auditor",
+    )
+
+
+def _declare_change(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "change",
+        _change,
+        "change an operator; permissions change at once",
+        ["dravo operator change 0197b2c4-... --kind auditor --hidden-area sign_ins"],
+    )
+    parser.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
+    parser.add_argument("--name", help="sign-in name")
+    parser.add_argument(
+        "--kind",
+        choices=KINDS,
+        help="kind of operator: super_administrator, administrator, help_desk, auditor or application_owner",
+    )
+    parser.add_argument(
+        "--email", metavar="ADDRESS", help="email address for notices; an empty text deletes the address"
+    )
+    parser.add_argument(
+        "--application",
+        action="append",
+        metavar="KEY",
+        help="application of an application owner; repeat for several; replaces the former ones",
+    )
+    parser.add_argument(
+        "--no-applications",
+        action="store_const",
+        const=[],
+        dest="application",
+        help="remove all applications, except those whose owner the operator is",
+    )
+    parser.add_argument(
+        "--masked",
+        action=argparse.BooleanOptionalAction,
+        help="mask user attributes, or stop; for help_desk and auditor",
+    )
+    parser.add_argument(
+        "--hidden-area",
+        action="append",
+        choices=AREAS,
+        help="hide an area: requests (of sources), sign_ins (sign-in history) or audit (audit log); repeat "
+        "for several; replaces the former areas; for help_desk and auditor",
+    )
+    parser.add_argument(
+        "--no-hidden-areas", action="store_const", const=[], dest="hidden_area", help="show all areas again"
     )
 
 
@@ -81,93 +136,17 @@ def _declare_disable(verbs: Any) -> None:
     parser.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
 
 
-def _declare_token_list(tokens: Any) -> None:
-    parser = command(tokens, "list", _token_list, "list your tokens, or those of all operators")
-    parser.add_argument(
-        "--all", action="store_true", help="list the tokens of all operators; for super administrators"
-    )
-    list_options(parser)
-
-
-def _declare_token_create(tokens: Any) -> None:
-    parser = command(
-        tokens,
-        "create",
-        _token_create,
-        "create a token; prints it once",
-        ["dravo token create --label 'Nightly report'"],
-    )
-    parser.add_argument("--label", required=True, help="purpose of the token")
-    parser.add_argument(
-        "--scope", choices=("read", "write"), default="read", help="read, or read and write (default read)"
-    )
-    parser.add_argument(
-        "--expires-at", metavar="INSTANT", help="expiry, such as 2031-12-31T00:00:00Z (default: never)"
-    )
-    parser.add_argument(
-        "--permission",
-        dest="permissions",
-        action="append",
-        metavar="NAME",
-        help="limit the token to a permission, such as users.read; repeat for several (default: all of "
-        "yours)",
-    )
-
-
-def _declare_token_revoke(tokens: Any) -> None:
-    parser = command(
-        tokens,
-        "revoke",
-        _token_revoke,
-        "revoke one of your tokens; super administrators can revoke all tokens",
-    )
-    parser.add_argument("id", help="ID of the token, as in 'dravo token list'")
-
-
-def _declare_setting_set(settings: Any) -> None:
-    parser = command(settings, "set", _setting_set, "change a setting", ["dravo setting set trace_days 30"])
-    parser.add_argument("name", help="name of the setting, as in 'dravo setting list'")
-    parser.add_argument("value", help="new value; yes or no for a boolean")
-    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
-
-
-def _setting_list(given: argparse.Namespace, dravo: Dravo) -> None:
-    _show_settings(given, dravo.settings())
-
-
-def _setting_set(given: argparse.Namespace, dravo: Dravo) -> None:
-    kind = next((each["kind"] for each in dravo.settings() if each["name"] == given.name), "text")
-    value: bool | int | str = given.value
-    if kind == "boolean":
-        value = {"yes": True, "true": True, "no": False, "false": False}.get(given.value.lower(), given.value)
-    elif kind == "number" and given.value.isdigit():
-        value = int(given.value)
-    if given.preview:
-        show_effects(given, dravo.preview_setting(given.name, value))
-        return
-    _show_settings(given, dravo.change_setting(given.name, value))
-
-
-def _show_settings(given: argparse.Namespace, found: Any) -> None:
-    if given.json:
-        show_json(found)
-        return
-    columns = {
-        "Group": lambda s: s["group"],
-        "Name": lambda s: s["name"],
-        "Value": lambda s: ("yes" if s["value"] else "no") if s["kind"] == "boolean" else s["value"],
-        "Unit": lambda s: s["unit"] or None,
-        "Meaning": lambda s: s["label"],
-        "Minimum": lambda s: s["least"] if s["kind"] == "number" else None,
-        "Maximum": lambda s: s["most"] if s["kind"] == "number" else None,
-    }
-    table(columns, found)
+def _declare_enable(verbs: Any) -> None:
+    parser = command(verbs, "enable", _enable, "enable a disabled operator, with all that worked before")
+    parser.add_argument("id", help="ID of the operator, as in 'dravo operator list'")
 
 
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda o: o["name"],
         "Kind": lambda o: o["kind"] + (", masked" if o["masked"] else ""),
+        "Hidden": lambda o: ", ".join(o["hidden_areas"]),
+        "Email": lambda o: o["email"],
         "Applications": lambda o: ", ".join(o["applications"]),
         "Sign-in": lambda o: (
             "source sign-in only"
@@ -184,11 +163,36 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _create(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.operators.add(given.name, given.kind, applications=given.application, masked=given.masked)
+    made = dravo.operators.add(
+        given.name,
+        given.kind,
+        applications=given.application,
+        masked=given.masked,
+        hidden_areas=given.hidden_area,
+        email=given.email,
+    )
     if given.json:
         show_json(made)
     else:
         print(f"Created {made['name']} ({made['kind']}). Password (shown only once): {made['password']}")
+
+
+def _change(given: argparse.Namespace, dravo: Dravo) -> None:
+    wanted = {
+        "name": given.name,
+        "kind": given.kind,
+        "email": given.email,
+        "applications": given.application,
+        "masked": given.masked,
+        "hidden_areas": given.hidden_area,
+    }
+    changed = dravo.operators.change(
+        given.id, **{name: value for name, value in wanted.items() if value is not None}
+    )
+    if given.json:
+        show_json(changed)
+    else:
+        print(f"{changed['name']} ({changed['kind']}) is saved.")
 
 
 def _reset_second_factor(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -234,34 +238,5 @@ def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"{dravo.operators.disable(given.id)['name']} is disabled.")
 
 
-def _token_list(given: argparse.Namespace, dravo: Dravo) -> None:
-    columns = {
-        "ID": lambda k: k["id"],
-        **({"Operator": lambda k: k["operator"]["name"]} if given.all else {}),
-        "Label": lambda k: k["label"],
-        "Scope": lambda k: k["scope"],
-        "Permissions": lambda k: ", ".join(k["permissions"] or ()),
-        "Prefix": lambda k: f"dravo_api_{k['prefix']}_",
-        "Last used (UTC)": lambda k: moment(k["last_used_at"]),
-        "Expires": lambda k: moment(k["expires_at"]),
-        "Revoked": lambda k: moment(k["revoked_at"]),
-    }
-    show_list(
-        given,
-        dravo.tokens.list(of_all=given.all),
-        columns,
-        "No tokens." if given.all else "You have no tokens.",
-    )
-
-
-def _token_create(given: argparse.Namespace, dravo: Dravo) -> None:
-    made = dravo.tokens.add(given.label, given.scope, given.expires_at, given.permissions)
-    if given.json:
-        show_json(made)
-    else:
-        print(f"Token (shown only once):\n\n{made['token']}\n")
-
-
-def _token_revoke(given: argparse.Namespace, dravo: Dravo) -> None:
-    dravo.tokens.revoke(given.id)
-    print("Revoked.")
+def _enable(given: argparse.Namespace, dravo: Dravo) -> None:
+    print(f"{dravo.operators.enable(given.id)['name']} is enabled.")

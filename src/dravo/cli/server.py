@@ -107,6 +107,7 @@ def _init(given: argparse.Namespace) -> int:
     from dravo.services.context import AppContext
     from dravo.services.data_folder import PRIVATE_UMASK
     from dravo.services.security import operators
+    from dravo.services.security.operator_kinds import NewOperator
     from dravo.services.security.permissions import SUPER_ADMINISTRATOR
     from dravo.store.pagination import PageRequest
     from dravo.supervisor import folder_lock
@@ -120,7 +121,7 @@ def _init(given: argparse.Namespace) -> int:
         ctx = AppContext(given.data)
         new = not operators.list_operators(ctx, PageRequest()).items
         made = operators.add(
-            ctx, operators.SYSTEM, operators.NewOperator(given.operator, SUPER_ADMINISTRATOR), password
+            ctx, operators.SYSTEM, NewOperator(given.operator, SUPER_ADMINISTRATOR), password
         )
         if new:
             settings.change(ctx, operators.SYSTEM, "second_factor", True)

@@ -40,6 +40,23 @@ class Applications(Noun):
         """Return the effects of `remove`; nothing is changed."""
         return cast(t.ChangeEffects, self._call("GET", f"/applications/{part(key)}/removal"))
 
+    def set_status(self, key: str, status: str, **more: Any) -> t.Application:
+        """Change the provisioning status.
+
+        Args:
+            status: "disabled", "pilot" or "enabled".
+            more: `pilot_group`: by ID, external ID or name, with the key of its `source`; without it, the
+                present one stays. `enabled_from`: with "disabled", the time at which it is enabled.
+        """
+        body = {"status": status, **more}
+        return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/status", body=body))
+
+    def preview_status(self, key: str, status: str, **more: Any) -> t.ChangeEffects:
+        """Return what another status would do; the values as in `set_status`."""
+        body = {"status": status, **more}
+        path = f"/applications/{part(key)}/status/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body=body))
+
     def add_role(
         self, key: str, role: str, label: str, rank: int = 1, *, sent_value: str = "", description: str = ""
     ) -> t.Application:

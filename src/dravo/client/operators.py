@@ -23,24 +23,28 @@ class Operators(Noun):
         kind: str = "administrator",
         password: str | None = None,
         applications: Sequence[str] = (),
-        *,
-        masked: bool = False,
+        **view: object,
     ) -> t.NewOperator:
         """Create an operator; without a password one is generated and returned, the only time.
 
         Args:
             kind: "super_administrator", "administrator", "help_desk", "auditor" or "application_owner".
             applications: the keys of an application owner's applications.
-            masked: for help desk and auditors: hide users' attributes.
+            view: `email`: the address for notices. For help desk and auditors, `masked`: hide users'
+                attributes; `hidden_areas`: "requests", "sign_ins" and "audit" hide these areas.
         """
         body = {
             "name": name,
             "kind": kind,
             "password": password,
             "applications": [*applications],
-            "masked": masked,
+            **view,
         }
         return cast(t.NewOperator, self._call("POST", "/operators", body=body))
+
+    def change(self, operator_id: str, **changes: object) -> t.Operator:
+        """Change an operator: `name`, `kind`, `email`, `applications`, `masked`, `hidden_areas`."""
+        return cast(t.Operator, self._call("PATCH", f"/operators/{part(operator_id)}", body=changes))
 
     def reset_second_factor(self, operator_id: str) -> t.Operator:
         """Reset the second factor of an operator who lost the app and the recovery codes."""
@@ -61,6 +65,10 @@ class Operators(Noun):
     def disable(self, operator_id: str) -> t.Operator:
         """Disable an operator."""
         return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/disable"))
+
+    def enable(self, operator_id: str) -> t.Operator:
+        """Enable a disabled operator."""
+        return cast(t.Operator, self._call("POST", f"/operators/{part(operator_id)}/enable"))
 
 
 class Tokens(Noun):

@@ -138,11 +138,13 @@ class DemoContent:
                 time.sleep(0.05)
 
     def _add_application(self, dravo: Dravo, wanted: dict[str, Any]) -> None:
-        key = wanted["key"]
+        key, owner = wanted["key"], wanted["owner"]
         if key in {each["key"] for each in dravo.applications.list()}:
             return
+        if owner not in {each["name"] for each in dravo.operators.list()}:
+            dravo.operators.add(owner, "application_owner", email=f"{owner}@{scenario.DOMAIN}")
         dravo.applications.add(
-            key, wanted["label"], owner=wanted["owner"], tracked_only=wanted.get("tracked_only", False)
+            key, wanted["label"], owner=owner, tracked_only=wanted.get("tracked_only", False)
         )
         for role, label, rank in wanted["roles"]:
             dravo.applications.add_role(key, role, label, rank)

@@ -24,6 +24,7 @@ from dravo.logs import configure
 from dravo.services.context import AppContext
 from dravo.services.data_folder import PRIVATE_UMASK
 from dravo.services.security import api_tokens, operators
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
 from dravo.supervisor import Service, ServiceAddress, folder_lock, load
 
@@ -87,7 +88,7 @@ class Demo(DemoContent):
 
     def _make_operator(self) -> None:
         ctx = AppContext(self.folder)
-        made = operators.add(ctx, operators.SYSTEM, operators.NewOperator(OPERATOR, SUPER_ADMINISTRATOR))
+        made = operators.add(ctx, operators.SYSTEM, NewOperator(OPERATOR, SUPER_ADMINISTRATOR))
         caller = Caller(made.id, made.name, SUPER_ADMINISTRATOR)
         token = api_tokens.create(ctx, caller, "Demo", "write")
         ctx.close()

@@ -97,7 +97,7 @@ APPLICATIONS: list[dict[str, Any]] = [
     {
         "key": "plant-records",
         "label": "Plant Records",
-        "owner": "Leocadia Vantongeren",
+        "owner": "leocadia.vantongeren",
         "token_days": 19,
         "roles": [("viewer", "Viewer", 10), ("recorder", "Recorder", 20), ("curator", "Curator", 30)],
         "groups": [
@@ -120,7 +120,7 @@ APPLICATIONS: list[dict[str, Any]] = [
     {
         "key": "glasshouse-controls",
         "label": "Glasshouse Controls",
-        "owner": "Leocadia Vantongeren",
+        "owner": "leocadia.vantongeren",
         "roles": [("reader", "Reader", 10), ("operator", "Operator", 20), ("engineer", "Engineer", 30)],
         # Paid by the head: one more would operate it than there are seats.
         "plans": [("remote", "Remote control", 10, 9)],
@@ -148,7 +148,7 @@ APPLICATIONS: list[dict[str, Any]] = [
     {
         "key": "ticket-desk",
         "label": "Ticket Desk",
-        "owner": "Gareth Pemberly",
+        "owner": "gareth.pemberly",
         "roles": [("cashier", "Cashier", 10), ("supervisor", "Supervisor", 20), ("auditor", "Auditor", 5)],
         "plans": [("supervisor", "Supervisor desk", 10, 12)],
         "groups": [
@@ -163,7 +163,7 @@ APPLICATIONS: list[dict[str, Any]] = [
     {
         "key": "payslips",
         "label": "Payslips",
-        "owner": "Wilhelmina Achterberg",
+        "owner": "wilhelmina.achterberg",
         "roles": [("clerk", "Payroll clerk", 10)],
         "groups": [("People and Finance", "clerk")],
         "tracked_only": True,
@@ -171,7 +171,7 @@ APPLICATIONS: list[dict[str, Any]] = [
     {
         "key": "seed-vault",
         "label": "Seed Vault",
-        "owner": "Thaddeus Ferncastle",
+        "owner": "thaddeus.ferncastle",
         "roles": [("keyholder", "Key holder", 10)],
         "users": [("thaddeus.ferncastle", "keyholder", "Holds the key to the cold store.")],
         "tracked_only": True,

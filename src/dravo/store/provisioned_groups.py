@@ -5,7 +5,19 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import Connection, and_, bindparam, delete, exists, insert, or_, select, update
+from sqlalchemy import (
+    ColumnElement,
+    Connection,
+    Select,
+    and_,
+    bindparam,
+    delete,
+    exists,
+    insert,
+    or_,
+    select,
+    update,
+)
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -110,26 +122,34 @@ def wake(connection: Connection, which: Any, now: Instant) -> None:
     connection.execute(update(t.provisioned_group).where(which).values(**values))
 
 
-def differing(connection: Connection, group_id: str) -> tuple[list[Member], list[Member]]:
+def is_differing() -> ColumnElement[bool]:
+    """Return the condition that a member, joined with its account, has to be added or removed."""
+    m, a = t.provisioned_member.c, t.account.c
+    missing = or_(m.applied_remote_id.is_(None), m.applied_remote_id != a.remote_id)
+    return or_(
+        and_(m.desired.is_(True), a.remote_id.is_not(None), missing),
+        and_(m.desired.is_(False), m.applied_remote_id.is_not(None)),
+    )
+
+
+def differing(
+    connection: Connection, group_id: str, only: Select[str] | None = None
+) -> tuple[list[Member], list[Member]]:
     """Return (account ID, remote ID) of members to add, and of members to remove with the applied remote
     ID.
+
+    Args:
+        only: the select of the accounts that may be changed, in a pilot; None for all.
     """
     m, a = t.provisioned_member.c, t.account.c
-    rows = connection.execute(
+    statement = (
         select(m.account_id, m.desired, m.applied_remote_id, a.remote_id)
         .join(t.account, a.id == m.account_id)
-        .where(
-            m.provisioned_group_id == group_id,
-            or_(
-                and_(
-                    m.desired.is_(True),
-                    a.remote_id.is_not(None),
-                    or_(m.applied_remote_id.is_(None), m.applied_remote_id != a.remote_id),
-                ),
-                and_(m.desired.is_(False), m.applied_remote_id.is_not(None)),
-            ),
-        )
-    ).all()
+        .where(m.provisioned_group_id == group_id, is_differing())
+    )
+    if only is not None:
+        statement = statement.where(m.account_id.in_(only))
+    rows = connection.execute(statement).all()
     return [(row.account_id, row.remote_id) for row in rows if row.desired], [
         (row.account_id, row.applied_remote_id) for row in rows if not row.desired
     ]
@@ -143,6 +163,19 @@ def everyone(connection: Connection, group_id: str) -> list[Member]:
         statement.where(m.provisioned_group_id == group_id, m.desired.is_(True), a.remote_id.is_not(None))
     )
     return [(row.account_id, row.remote_id) for row in rows]
+
+
+def everyone_in_pilot(connection: Connection, group_id: str, only: Select[str]) -> list[Member]:
+    """Return (account ID, remote ID) of the members of a group in a pilot: desired members who are in the
+    pilot, and all others as they are in the application.
+    """
+    m = t.provisioned_member.c
+    others = select(m.account_id, m.applied_remote_id).where(
+        m.provisioned_group_id == group_id, m.applied_remote_id.is_not(None), m.account_id.not_in(only)
+    )
+    in_pilot = set(connection.execute(only).scalars())
+    desired = [each for each in everyone(connection, group_id) if each[0] in in_pilot]
+    return [*desired, *((account_id, remote_id) for account_id, remote_id in connection.execute(others))]
 
 
 def inside(connection: Connection, group_id: str, *, in_doubt: bool) -> list[Member]:
@@ -210,8 +243,13 @@ def ready(connection: Connection, now: Instant) -> list[tuple[str, str, int]]:
     before them.
     """
     g, p, d = t.provisioned_group.c, t.application.c, t.task.c
+    # In a pilot, tasks of other users are due all the time.
     first = exists().where(
-        d.application_id == p.id, d.status == WAITING, d.closed_at.is_(None), d.next_attempt_at <= now
+        d.application_id == p.id,
+        p.pilot_group_id.is_(None),
+        d.status == WAITING,
+        d.closed_at.is_(None),
+        d.next_attempt_at <= now,
     )
     statement = (
         select(g.id, g.application_id, p.max_concurrency)

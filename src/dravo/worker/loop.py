@@ -17,6 +17,7 @@ from dravo.core.instants import Instant, later
 from dravo.protocols.scim_client.responses import ProvisioningError
 from dravo.services import events
 from dravo.services.access import license_plans
+from dravo.services.applications import status as application_status
 from dravo.services.changes import recompute
 from dravo.services.context import AppContext
 from dravo.services.heartbeats import SETTLEMENT, SETTLEMENTS, TASK, WORK, Heartbeats
@@ -175,6 +176,7 @@ class Worker:
         do("scheduled import runs", lambda: import_runs.request_scheduled(self.ctx, now), None)
         do("scheduled sign-in activation", lambda: rollout.apply_scheduled_activation(self.ctx, now), None)
         do("scheduled source activation", lambda: inbound.apply_scheduled_activation(self.ctx, now), None)
+        do("scheduled activation", lambda: application_status.apply_scheduled_activation(self.ctx, now), None)
         do("reconciliations", self._side_jobs.start_reconciliation, None)
         do("runs", self._side_jobs.start_imports, None)
         do("counting", lambda: self._side_jobs.start_count(now), None)

@@ -11,7 +11,8 @@ from dravo.services.context import AppContext
 from dravo.services.heartbeats import RUN
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import mail_queue, waiting_deactivations
+from dravo.services.provisioning import groups as provisioned_groups
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.client import ApplicationClient
 from dravo.services.provisioning.drift import reconciliation
@@ -69,6 +70,8 @@ class SideJobs:
             do("old sign-in traces", lambda: sign_in_traces.sweep(ctx, now, limits["trace_days"]), None)
         do("expired sessions", lambda: maintenance.lapse(ctx, now), None)
         do("users without sign-in", lambda: maintenance.deactivate_idle(ctx, now), None)
+        do("notices of waiting deactivations", lambda: waiting_deactivations.notify(ctx, now), None)
+        do("groups of pilots", lambda: provisioned_groups.wake_in_pilots(ctx, now), None)
         do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
             # Providers may answer slowly, so this runs in a thread of its own.

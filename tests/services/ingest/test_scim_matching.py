@@ -14,7 +14,7 @@ from dravo.services.ingest import conflicts
 from dravo.services.ingest.intake import Intake
 from dravo.services.policies import inbound, policies, preview
 from dravo.services.security import operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture

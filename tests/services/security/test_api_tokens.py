@@ -13,7 +13,7 @@ from dravo.core.errors import InvalidInput, NotFound, NotPermitted
 from dravo.core.instants import Instant, later
 from dravo.services import settings
 from dravo.services.security import api_tokens, operators, passwords, second_factor
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.pagination import PageRequest

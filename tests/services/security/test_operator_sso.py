@@ -11,7 +11,7 @@ from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.security import operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import ADMINISTRATOR, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded

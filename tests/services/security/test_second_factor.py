@@ -14,7 +14,7 @@ from cryptography.hazmat.primitives.twofactor.totp import TOTP
 from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
 from dravo.services.security import operators, rate_limits, second_factor
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded

@@ -20,7 +20,7 @@ from dravo.core.errors import (
 from dravo.core.instants import Instant, later
 from dravo.services.security import api_tokens, operators, secrets
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import CHANGE, OWN, PERMISSIONS, READ, RUN, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import KeyMissing, Keys

@@ -14,7 +14,7 @@ from dravo.core.errors import InvalidInput, NotFound, TooManyTries
 from dravo.services.ingest.local import users as local_users
 from dravo.services.notifications import mail_queue
 from dravo.services.security import operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import email_codes, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions

@@ -19,7 +19,7 @@ from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
 from dravo.services.ingest import conflicts
 from dravo.services.security import operators
-from dravo.services.security.operators import NewOperator
+from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.sign_in import maintenance
 from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in.jit_provisioning import JitOptions, JitProvisioner

@@ -49,7 +49,9 @@ const missing = computed(() => {
   if (!data.value.connection.base_url) list.push('The SCIM base URL and token are missing.')
   else if (!data.value.connection.has_secret) list.push('The token is missing.')
   else if (!data.value.connection.checked_at) list.push('The connection has not been checked.')
-  if (!data.value.enabled) list.push('Provisioning is disabled.')
+  const { status, pilot_group } = data.value.provisioning
+  if (status === 'disabled') list.push('Provisioning is disabled.')
+  if (status === 'pilot') list.push(`Only members of ${pilot_group?.name} are provisioned.`)
   return list
 })
 </script>

@@ -3,6 +3,7 @@
 import type { Schemas } from '../../api/client'
 import ConnectionPanel from './ConnectionPanel.vue'
 import ProvisioningSettings from './ProvisioningSettings.vue'
+import ProvisioningStatus from './ProvisioningStatus.vue'
 import LicensePlansPanel from './LicensePlansPanel.vue'
 import RolesPanel from './RolesPanel.vue'
 
@@ -14,6 +15,7 @@ defineProps<{ application: Schemas['Application'] }>()
   <LicensePlansPanel class="part" :application="application" />
   <template v-if="!application.tracked_only">
     <ConnectionPanel class="part" :application="application" />
+    <ProvisioningStatus class="part" :application="application" />
     <ProvisioningSettings class="part" :application="application" />
   </template>
 </template>

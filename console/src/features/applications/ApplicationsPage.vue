@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { answered, api } from '../../api/client'
 import FormDialog from '../../components/FormDialog.vue'
 import EmptyState from '../../components/EmptyState.vue'
+import OwnerSelect from '../../components/OwnerSelect.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
@@ -100,7 +101,7 @@ const fetch = (after: string | undefined, count: number) =>
         persistent-hint
         hint="Used in URLs. It cannot be changed later."
       />
-      <v-text-field v-model="owner" label="Owner" hint="The user or team responsible for this application" />
+      <OwnerSelect v-model="owner" />
       <v-checkbox v-model="trackedOnly" label="Track only: Dravo does not provision accounts" />
     </FormDialog>
   </div>

@@ -4,6 +4,7 @@ import { reactive, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
+import OwnerSelect from '../../components/OwnerSelect.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
@@ -37,13 +38,7 @@ async function save(): Promise<void> {
 <template>
   <FormDialog v-model="open" title="Edit application" act="Save" :wrong="wrong" :busy="busy" @done="save">
     <v-text-field v-model="fields.label" label="Label" autocomplete="off" />
-    <v-text-field
-      v-model="fields.owner"
-      label="Owner"
-      hint="The person or team responsible for the application."
-      persistent-hint
-      autocomplete="off"
-    />
+    <OwnerSelect v-model="fields.owner" />
     <v-text-field
       v-model="fields.address"
       label="Start URL"

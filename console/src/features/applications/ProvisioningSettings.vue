@@ -71,8 +71,9 @@ const groupName = (id: string) => groupChoices.value.find((each) => each.value =
 
 function body(): Schemas['ProvisioningSettingsRequest'] {
   // Values computed from the schedule are shown, not sent.
-  const { reconcile_next_at, reconcile_schedule_words, reconcile_times, ...rest } = settings.value
-  void [reconcile_next_at, reconcile_schedule_words, reconcile_times]
+  // The status has a form of its own.
+  const { enabled, reconcile_next_at, reconcile_schedule_words, reconcile_times, ...rest } = settings.value
+  void [enabled, reconcile_next_at, reconcile_schedule_words, reconcile_times]
   const numbers = { max_concurrency: Number(rest.max_concurrency), rate_limit: Number(rest.rate_limit) }
   return { ...rest, ...numbers } as Schemas['ProvisioningSettingsRequest']
 }
@@ -107,7 +108,6 @@ const pause = (action: 'pause' | 'resume') =>
     <ErrorMessage :wrong="wrong" />
     <form class="form" aria-label="Provisioning" @submit.prevent="look">
       <div class="switches">
-        <v-switch v-model="settings.enabled" label="Enable provisioning" />
         <v-switch v-model="settings.create_accounts" label="Create accounts" />
         <v-switch v-model="settings.update_accounts" label="Update accounts" />
         <v-switch

@@ -1,66 +1,46 @@
 <script setup lang="ts">
-// The operators: create, disable and enable.
-import { computed, ref } from 'vue'
+// The operators: create, edit, disable and enable.
+import { ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
-import { useApplicationChoices } from '../../app/choices'
 import { useSession } from '../../app/session'
 import { inWords } from '../../app/words'
-import FormDialog from '../../components/FormDialog.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import SecretOnce from '../../components/SecretOnce.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
+import OperatorDialog from './OperatorDialog.vue'
 
 const { session } = useSession()
-const adding = ref(false)
-const name = ref('')
-const kinds = ['administrator', 'super_administrator', 'help_desk', 'auditor', 'application_owner'] as const
-const kind = ref<(typeof kinds)[number]>('administrator')
-const kindItems = kinds.map((each) => ({ title: inWords(each), value: each }))
-const owned = ref<string[]>([])
-const masked = ref(false)
-const applications = useApplicationChoices()
-/** The values of the new operator that its kind needs. */
-const operator = computed(() => ({
-  name: name.value,
-  kind: kind.value,
-  applications: kind.value === 'application_owner' ? owned.value : [],
-  masked: (kind.value === 'help_desk' || kind.value === 'auditor') && masked.value,
-}))
+const dialog = ref(false)
+// The operator who is edited; null while one is created.
+const operator = ref<Schemas['Operator'] | null>(null)
 const password = ref('')
 const whose = ref('')
 const { wrong, attempt } = useAttempts()
-const { wrong: outside, attempt: attemptOutside } = useAttempts()
 
-const meaning = {
-  administrator: 'Manages sources, applications, assignments, provisioning and settings.',
-  super_administrator: 'Manages everything, operators too.',
-  help_desk: 'Finds users, sees their access and why, and retries provisioning.',
-  auditor: 'Reads and exports everything. Changes nothing.',
-  application_owner: 'Sees and changes assignments of their own applications only.',
+function edit(each: Schemas['Operator'] | null): void {
+  operator.value = each
+  dialog.value = true
 }
-
-const addOperator = () =>
-  attempt(async () => {
-    const told = await answered(api.POST('/api/v1/operators', { body: operator.value }))
-    password.value = told.password ?? ''
-    whose.value = told.name
-    adding.value = false
-  })
+function showPassword(name: string, made: Schemas['NewOperator']): void {
+  password.value = made.password ?? ''
+  whose.value = name
+}
 const disable = (id: string) =>
-  attemptOutside(() => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
+  attempt(() => answered(api.POST('/api/v1/operators/{id}/disable', { params: { path: { id } } })))
+const enable = (id: string) =>
+  attempt(() => answered(api.POST('/api/v1/operators/{id}/enable', { params: { path: { id } } })))
 const resetFactor = (id: string) =>
-  attemptOutside(() =>
+  attempt(() =>
     answered(api.POST('/api/v1/operators/{id}/second-factor/reset', { params: { path: { id } } })),
   )
 const newPassword = (id: string, name: string) =>
-  attemptOutside(async () => {
-    const told = await answered(api.POST('/api/v1/operators/{id}/password', { params: { path: { id } } }))
-    password.value = told.password ?? ''
-    whose.value = name
+  attempt(async () => {
+    const params = { path: { id } }
+    showPassword(name, await answered(api.POST('/api/v1/operators/{id}/password', { params })))
   })
 const operators = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/operators', { params: { query: { after, count } } }))
@@ -71,11 +51,11 @@ function comesIn(each: Schemas['Operator']): string {
 </script>
 
 <template>
-  <ErrorMessage :wrong="outside" />
+  <ErrorMessage :wrong="wrong" />
   <section class="panel" aria-labelledby="operators">
     <div class="row between">
       <h2 id="operators">Operators</h2>
-      <v-btn color="primary" @click="((adding = true), (wrong = null))">Create operator</v-btn>
+      <v-btn color="primary" @click="edit(null)">Create operator</v-btn>
     </div>
     <SecretOnce v-if="password" :secret="password" :name="`Password of ${whose}`" />
     <PagedTable
@@ -88,6 +68,10 @@ function comesIn(each: Schemas['Operator']): string {
         <td>{{ item.name }}</td>
         <td>
           {{ inWords(item.kind) }}<template v-if="item.masked">, attributes masked</template>
+          <template v-if="item.hidden_areas.length"
+            >, without {{ item.hidden_areas.map(inWords).join(', ') }}</template
+          >
+          <div v-if="item.email" class="quiet">{{ item.email }}</div>
           <div v-if="item.applications.length" class="quiet">{{ item.applications.join(', ') }}</div>
         </td>
         <td><TimeLabel :at="item.created_at" /></td>
@@ -96,9 +80,9 @@ function comesIn(each: Schemas['Operator']): string {
           <div class="quiet">{{ comesIn(item) }}</div>
         </td>
         <td>
-          <v-btn v-if="!item.disabled_at" size="small" variant="outlined" @click="disable(item.id)"
-            >Disable</v-btn
-          >
+          <v-btn size="small" variant="outlined" @click="edit(item)">Edit</v-btn>
+          <v-btn v-if="item.disabled_at" size="small" variant="text" @click="enable(item.id)">Enable</v-btn>
+          <v-btn v-else size="small" variant="text" @click="disable(item.id)">Disable</v-btn>
           <v-btn
             v-if="!item.disabled_at && item.name !== session?.name"
             size="small"
@@ -118,26 +102,7 @@ function comesIn(each: Schemas['Operator']): string {
       <template #empty><EmptyState title="No operators">Create an operator.</EmptyState></template>
     </PagedTable>
   </section>
-  <FormDialog v-model="adding" title="Create operator" act="Create" :wrong="wrong" @done="addOperator">
-    <v-text-field v-model="name" label="Sign-in name" />
-    <v-select v-model="kind" :items="kindItems" label="Kind" />
-    <p class="quiet">{{ meaning[kind] }}</p>
-    <v-autocomplete
-      v-if="kind === 'application_owner'"
-      v-model="owned"
-      :items="applications"
-      label="Applications"
-      multiple
-      chips
-      closable-chips
-    />
-    <v-checkbox
-      v-if="kind === 'help_desk' || kind === 'auditor'"
-      v-model="masked"
-      label="Mask user attributes"
-    />
-    <p class="quiet">Dravo generates a password and shows it once.</p>
-  </FormDialog>
+  <OperatorDialog v-model="dialog" :operator="operator" @created="showPassword($event.name, $event)" />
 </template>
 
 <style scoped>

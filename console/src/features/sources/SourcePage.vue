@@ -91,7 +91,7 @@ const reads = [
   ['import', 'Import settings'],
 ] as const
 /** The main tab first: import runs for an import, the setup checklist for inbound SCIM. */
-const tabs = computed(() => {
+const allTabs = computed(() => {
   const conflicts = ['conflicts', 'Conflicts'] as const
   if (read.value && signsIn.value)
     return [
@@ -112,6 +112,12 @@ const tabs = computed(() => {
     ['sign-in', 'Add sign-in'] as const,
   ]
 })
+/** The tabs without the areas that are hidden from the operator. */
+const hidden = computed(() => [
+  ...(may('requests.read') ? [] : ['requests']),
+  ...(may('sign_ins.read') ? [] : ['sign-ins']),
+])
+const tabs = computed(() => allTabs.value.filter(([key]) => !hidden.value.includes(key)))
 /** An import without settings begins with them. */
 const first = computed(() => (read.value && !source.data.value?.read_as ? 'import' : tabs.value[0]![0]))
 const shown = computed(() => props.tab || first.value)

@@ -7,6 +7,7 @@ from typing import Any
 
 from dravo.cli.access.assignment import show_effects
 from dravo.cli.applications.application_settings import add_setting, show_application
+from dravo.cli.applications.status import add_set_status
 from dravo.cli.errors import FAILED
 from dravo.cli.output import (
     UsageError,
@@ -37,6 +38,7 @@ def add_commands(nouns: Any) -> None:
     _declare_groups(verbs)
     _declare_evaluate(verbs)
     add_setting(verbs)
+    add_set_status(verbs)
     for name, run, text in (
         ("pause", _pause, "pause provisioning; tasks wait"),
         ("resume", _resume, "resume provisioning"),
@@ -60,7 +62,7 @@ def _declare_add(verbs: Any) -> None:
     )
     parser.add_argument("key", help="key for URLs; it cannot be changed later")
     parser.add_argument("--label", required=True, help="label")
-    parser.add_argument("--owner", help="name of the person or team responsible for the application")
+    parser.add_argument("--owner", help="name of the operator who owns the application")
     parser.add_argument(
         "--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts"
     )

@@ -47,7 +47,7 @@ def add_setting(verbs: Any) -> None:
     )
     change.add_argument("key", help="key of the application")
     change.add_argument("--label", help="label")
-    change.add_argument("--owner", help="name of the person or team responsible for the application")
+    change.add_argument("--owner", help="name of the operator who owns the application")
     change.add_argument("--address", help="start URL for users; empty: none")
     change.add_argument("--note", help="note of operators; empty: none")
     change.add_argument(
@@ -171,6 +171,7 @@ def show_application(given: argparse.Namespace, application: Any) -> None:
         {
             "Application": f"{application['label']} ({application['key']})",
             "Status": application["status"],
+            "Provisioning": _provisioning(application["provisioning"]),
             "Owner": application["owner"],
             "Start URL": application["address"],
             "Note": application["note"],
@@ -202,6 +203,13 @@ def show_application(given: argparse.Namespace, application: Any) -> None:
         },
         application["roles"],
     )
+
+
+def _provisioning(given: Any) -> str:
+    if given["pilot_group"]:
+        return f"{given['status']} group {given['pilot_group']['name']}"
+    start = f", enabled from {moment(given['enabled_from'])}" if given["enabled_from"] else ""
+    return f"{given['status']}{start}"
 
 
 _NAMES = {

@@ -51,6 +51,7 @@ from dravo.client.types.applications.applications import (
     PageOfProvisionedGroups,
     Policy,
     ProvisionedGroup,
+    ProvisioningStatus,
     Role,
 )
 from dravo.client.types.applications.connections import (
@@ -386,6 +387,7 @@ __all__ = [
     "ProblemAnswer",
     "ProviderCertificate",
     "ProvisionedGroup",
+    "ProvisioningStatus",
     "ProvisioningSummary",
     "Reason",
     "RecordAttribute",

@@ -31,8 +31,11 @@ class NewOperator(TypedDict):
     id: str
     name: str
     kind: str
+    email: str | None
     masked: bool
+    hidden_areas: list[str]
     applications: list[str]
+    owner_of: list[str]
     created_at: str
     second_factor: bool
     only_by_source: bool
@@ -54,8 +57,11 @@ class Operator(TypedDict):
     id: str
     name: str
     kind: str
+    email: str | None
     masked: bool
+    hidden_areas: list[str]
     applications: list[str]
+    owner_of: list[str]
     created_at: str
     second_factor: bool
     only_by_source: bool

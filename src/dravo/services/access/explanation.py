@@ -22,12 +22,14 @@ from dravo.store import clock
 from dravo.store import records as stored_records
 from dravo.store.access import assignments as stored_assignments
 from dravo.store.pagination import PageRequest
+from dravo.store.provisioning import pilots
 from dravo.store.queries import access as access_queries
 from dravo.store.queries import accounts as account_queries
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.access import AccessFilter, AccessLine, Reason
 from dravo.store.queries.accounts import AccountLine
+from dravo.store.queries.applications import Application
 from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label, user_ref
 from dravo.store.queries.users import UserLine
 from dravo.store.snapshots import users as user_snapshots
@@ -86,6 +88,8 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> AccessExplanat
         }
         decision, catalogue, waiting = _decided(ctx, connection, row.id, application.id)
         waits_at = _waits_at(connection, row.id)
+        pilot = application.pilot_group_id
+        outside_pilot = pilot is not None and not pilots.includes(connection, pilot, row.id)
         seat = [_of_seat(each) for each in license_plans.seat_of(connection, application.id, row.id)]
     account = accounts[0] if accounts else None
     line = user_queries.user_line(row)
@@ -116,7 +120,7 @@ def why(ctx: AppContext, user_name: str, application_key: str) -> AccessExplanat
             *waiting,
             *_unheard(decision, catalogue, application),
             *seat,
-            *_of_account(account, application),
+            *_of_account(account, application, outside_pilot=outside_pilot),
         ],
         access=held,
         ended=ended,
@@ -320,7 +324,7 @@ def _of_seat(seat: SeatOfUser) -> str:
     )
 
 
-def _of_account(account: AccountLine | None, application: Any) -> list[str]:
+def _of_account(account: AccountLine | None, application: Application, *, outside_pilot: bool) -> list[str]:
     if application.tracked_only:
         return [f"{application.label} is tracked only: Dravo does not provision its accounts."]
     if account is None:
@@ -346,6 +350,11 @@ def _of_account(account: AccountLine | None, application: Any) -> list[str]:
             )
         elif not application.enabled:
             lines.append(f"{application.label} is disabled, so Dravo provisions nothing.")
+        elif outside_pilot:
+            lines.append(
+                f"{application.label} is in its pilot, and the user is not in the pilot group. The account "
+                "waits."
+            )
     return lines
 
 

@@ -10,6 +10,7 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, StillInUse
 from dravo.core.expiry import ending
+from dravo.core.instants import Instant
 from dravo.protocols.http_client import check_url
 from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.access import license_plans
@@ -20,7 +21,7 @@ from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
-from dravo.services.security import masking
+from dravo.services.security import masking, operators
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -31,7 +32,9 @@ from dravo.store.provisioning import groups as provisioned_group_rows
 from dravo.store.provisioning import tasks as task_rows
 from dravo.store.provisioning.applications import ListedApplication
 from dravo.store.queries import applications as application_rows
+from dravo.store.queries import groups as group_queries
 from dravo.store.queries.applications import Application
+from dravo.store.queries.references import GroupRef
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -101,6 +104,15 @@ class Role:
 
 
 @dataclass
+class ProvisioningStatus:
+    """Whether accounts are provisioned: "disabled", "pilot", "scheduled" or "enabled"."""
+
+    status: str
+    pilot_group: GroupRef | None
+    enabled_from: Instant | None
+
+
+@dataclass
 class ApplicationDetail(ApplicationLine):
     """An application with all settings."""
 
@@ -108,6 +120,7 @@ class ApplicationDetail(ApplicationLine):
     roles: list[Role]
     plans: list[LicensePlanLine]
     policy: Policy
+    provisioning: ProvisioningStatus
     settings: ProvisioningSettings
     connection: ConnectionStatus
 
@@ -115,17 +128,16 @@ class ApplicationDetail(ApplicationLine):
 def add(
     ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None, *, tracked_only: bool
 ) -> ApplicationDetail:
-    """Add an application, as yet without roles or connection.
+    """Add an application, as yet without roles or connection. An owner needs `operators.change`.
 
     Raises:
-        InvalidInput, AlreadyExists.
+        InvalidInput, AlreadyExists, NotPermitted; NotFound: for an unknown owner.
     """
     now, application_id = clock.now(), new_id()
     row = {
         "id": application_id,
         "key": check_key(key),
         "label": check_label(label),
-        "owner": owner,
         "revision": 1,
         "created_at": now,
         "tracked_only": tracked_only,
@@ -141,6 +153,7 @@ def add(
     }
     try:
         with ctx.database.writing() as connection:
+            row["owner_id"] = _owner_id(connection, caller, owner or "")
             stored.insert_application(connection, row)
             raise_revision(connection)
             record_change(
@@ -192,9 +205,10 @@ def _status(row: ListedApplication) -> str:
         return "not_set_up"
     if row.paused_at:
         return "paused"
-    if not row.enabled:
-        return "disabled"
-    return "not_answering" if row.failures else "ok"
+    status = provisioning_settings.status_of(row)
+    if row.enabled and row.failures:
+        return "not_answering"
+    return "ok" if status == provisioning_settings.ENABLED else status
 
 
 def list_applications(
@@ -222,6 +236,7 @@ def one(ctx: AppContext, key: str) -> ApplicationDetail:
             plans=license_plans.list_plans(connection, row.id),
             settings=provisioning_settings.shown(row),
             policy=_policy(connection, row),
+            provisioning=_provisioning(connection, row),
             connection=ConnectionStatus(
                 base_url=row.base_url,
                 has_secret=bool(row.secret),
@@ -234,6 +249,21 @@ def one(ctx: AppContext, key: str) -> ApplicationDetail:
                 retry_at=row.retry_at,
             ),
         )
+
+
+def _provisioning(connection: Connection, row: Application) -> ProvisioningStatus:
+    return ProvisioningStatus(
+        status=provisioning_settings.status_of(row),
+        pilot_group=_pilot_group(connection, row.pilot_group_id),
+        enabled_from=row.enabled_from,
+    )
+
+
+def _pilot_group(connection: Connection, group_id: str | None) -> GroupRef | None:
+    if group_id is None:
+        return None
+    group = group_queries.group(connection, group_id)
+    return GroupRef(group_id, group.name if group is not None else "deleted group", gone=group is None)
 
 
 def _policy(connection: Connection, row: Application) -> Policy:
@@ -262,12 +292,12 @@ def change(
         ctx: the data folder.
         caller: who changes it.
         key: the key of the application.
-        about: "label", "owner", "address" (where users open it), "hidden" (not shown to users), "note"; None
-            keeps a value.
+        about: "label", "owner" (the name of an operator; needs `operators.change`), "address" (where users
+            open it), "hidden" (not shown to users), "note"; None keeps a value.
         settings: as in `provisioning.settings`.
 
     Raises:
-        InvalidInput, NotFound.
+        InvalidInput, NotFound, NotPermitted.
     """
     now = clock.now()
     with ctx.database.writing() as connection:
@@ -275,6 +305,8 @@ def change(
         values = provisioning_settings.checked(connection, row, settings)
         works_out = any(getattr(row, name) != value for name, value in values.items())
         values |= _about(about)
+        if about.get("owner") is not None:
+            values["owner_id"] = _owner_id(connection, caller, about["owner"], row.owner_id)
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
@@ -285,6 +317,7 @@ def change(
                 retry_failed_tasks(connection, row.id)
                 provisioned_group_rows.wake_all(connection, row.id, now)
             told = {name: value for name, value in changed.items() if name != "reconcile_next_at"}
+            told, before = _with_owners(connection, told), _with_owners(connection, before)
             record_change(
                 connection,
                 ctx.keys,
@@ -301,12 +334,31 @@ def change(
     return one(ctx, key)
 
 
+def _owner_id(connection: Connection, caller: Caller, name: str, before: str | None = None) -> str | None:
+    """Return the ID of the operator who is to own an application; None for an empty name."""
+    if before is not None and operators.known(connection, before).name == name.strip():
+        return before
+    owner = operators.owner_named(connection, name) if name.strip() else None
+    owner_id = owner.id if owner is not None else None
+    if owner_id != before:
+        # The owner may change assignments there, so this decides what an operator may do.
+        caller.require("operators.change")
+    return owner_id
+
+
+def _with_owners(connection: Connection, values: dict[str, Any]) -> dict[str, Any]:
+    """Return values for the audit log, which names the owner."""
+    shown = {name: value for name, value in values.items() if name != "owner_id"}
+    if "owner_id" in values:
+        owner_id = values["owner_id"]
+        shown["owner"] = operators.known(connection, owner_id).name if owner_id else None
+    return shown
+
+
 def _about(about: dict[str, Any]) -> dict[str, Any]:
     values: dict[str, Any] = {}
     if about.get("label") is not None:
         values["label"] = check_label(about["label"])
-    if about.get("owner") is not None:
-        values["owner"] = about["owner"].strip() or None
     if about.get("address") is not None:
         # It becomes a link in a user's browser, so only HTTP URLs are allowed.
         values["address"] = check_url(about["address"], "address") if about["address"].strip() else None

@@ -45,6 +45,8 @@ from dravo.store.snapshots.config import (
     settings_of,
 )
 
+# The status of provisioning.
+DISABLED, PILOT, SCHEDULED, ENABLED = "disabled", "pilot", "scheduled", "enabled"
 # Settings that can be cleared with an empty value.
 EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_schedule": ""}
 MOST_SHOWN = 50
@@ -95,6 +97,13 @@ class ProvisioningSettings:
     reconcile_times: Sequence[str]
 
 
+def status_of(row: Application) -> str:
+    """Return the provisioning status of an application."""
+    if row.enabled:
+        return PILOT if row.pilot_group_id is not None else ENABLED
+    return SCHEDULED if row.enabled_from is not None else DISABLED
+
+
 def shown(row: Any) -> ProvisioningSettings:
     """Return the settings of an application as the API shows them."""
     schedule = row.reconcile_schedule
@@ -127,27 +136,14 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
         InvalidInput: for a wrong value, with its field.
     """
     values = {name: value for name, value in settings.items() if value is not None}
-    for name, value in values.items():
-        if name.startswith("on_") and value not in LEAVING:
-            raise InvalidInput(
-                f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(LEAVING)}.", name
-            )
-        if name == "max_concurrency" and not 1 <= value <= 32:
-            raise InvalidInput(
-                "The number of concurrent requests must be between 1 and 32.",
-                "Set `max_concurrency` to a number in this range.",
-                name,
-            )
-        if name == "rate_limit" and not 0 <= value <= 1_000:
-            raise InvalidInput(
-                "The rate limit must be at most 1,000 requests per second.",
-                "Set `rate_limit` to 1 to 1,000, or to 0 for no limit.",
-                name,
-            )
+    _check_values(values)
     if values.get("enabled") and row.tracked_only:
         raise InvalidInput(
             f"'{row.label}' is tracked only.", "Turn off `tracked_only` to enable provisioning.", "enabled"
         )
+    if "enabled" in values and values["enabled"] != row.enabled:
+        # Enabled is enabled for everyone; a pilot and a start time are set with the status.
+        values |= {"pilot_group_id": None, "enabled_from": None}
     if "attributes" in values:
         values["attributes"] = _attributes(values["attributes"]) or None
     if "role_encoding" in values:
@@ -174,6 +170,26 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
             else None
         )
     return values
+
+
+def _check_values(values: dict[str, Any]) -> None:
+    for name, value in values.items():
+        if name.startswith("on_") and value not in LEAVING:
+            raise InvalidInput(
+                f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(LEAVING)}.", name
+            )
+        if name == "max_concurrency" and not 1 <= value <= 32:
+            raise InvalidInput(
+                "The number of concurrent requests must be between 1 and 32.",
+                "Set `max_concurrency` to a number in this range.",
+                name,
+            )
+        if name == "rate_limit" and not 0 <= value <= 1_000:
+            raise InvalidInput(
+                "The rate limit must be at most 1,000 requests per second.",
+                "Set `rate_limit` to 1 to 1,000, or to 0 for no limit.",
+                name,
+            )
 
 
 def _attributes(rows: list[dict[str, str]]) -> list[dict[str, str]]:

@@ -1,1 +1,1 @@
-"""Outbound mail."""
+"""Outbound mail, and notices to operators."""

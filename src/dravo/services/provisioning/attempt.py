@@ -37,6 +37,7 @@ from dravo.services.provisioning.account_lists import LIST_SECONDS
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.store import clock, provisioned_groups
 from dravo.store.provisioning import attempts as stored
+from dravo.store.provisioning import pilots
 from dravo.store.provisioning import tasks as task_rows
 from dravo.store.provisioning.attempts import AttemptWork
 from dravo.store.provisioning.tasks import UNKNOWN
@@ -171,6 +172,10 @@ def begin(ctx: AppContext, task_id: str) -> Attempt | None:
     there = ConnectedApplication(
         work.application_id, work.base_url, work.secret, work.auth, work.capabilities, work.rate_limit
     )
+    if work.pilot_group_id is not None:
+        with ctx.database.reading() as connection:
+            if not pilots.includes(connection, work.pilot_group_id, work.user_id):
+                return None
     if MANAGER in work.desired:
         with ctx.database.reading() as connection:
             work = stored.with_manager_account(connection, work)

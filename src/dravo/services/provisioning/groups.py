@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass, replace
 from typing import Any
 
-from sqlalchemy import Connection
+from sqlalchemy import Connection, Select
 
 from dravo.core.errors import DravoError, NotFound
 from dravo.core.instants import Instant, later
@@ -38,8 +38,9 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock, provisioned_groups
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.provisioning import groups as stored
+from dravo.store.provisioning import pilots
 from dravo.store.provisioning.groups import GroupWork, ListedGroup
-from dravo.store.provisioning.tasks import reopen
+from dravo.store.provisioning.tasks import due_tasks, reopen
 from dravo.store.snapshots.config import CHOSEN
 from dravo.store.task_status import DONE, FAILED, WAITING
 
@@ -75,8 +76,9 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
         work = stored.work_of(connection, group_id)
         if work is None or not work.enabled or work.paused_at or not work.secret or not work.base_url:
             return None
-        name = desired_name(ctx, connection, work)
-        added, removed = provisioned_groups.differing(connection, group_id)
+        if work.pilot_group_id is not None and _users_first(connection, work):
+            return None
+        name, added, removed = _desired(ctx, connection, work)
         seen = (name, sorted(added), sorted(removed))
         if name is None:
             # The group is deleted with all its members, also those whose accounts are not in sync.
@@ -94,6 +96,35 @@ def attempt(ctx: AppContext, talker: ApplicationClient, group_id: str) -> str | 
     except DravoError as wrong:
         return _settle_trouble(ctx, work, ConnectionPausedError(wrong.message, wrong.hint), talk, seen)
     return _settle(ctx, work, changes, reached, talk)
+
+
+def _users_first(connection: Connection, work: GroupWork) -> bool:
+    """Return whether a task of a user in the pilot is due before the groups."""
+    return bool(due_tasks(connection, work.application_id, clock.now(), 1, work.pilot_group_id))
+
+
+def _pilot(work: GroupWork) -> Select[str] | None:
+    """Return the select of the accounts that the pilot of the application includes; None without a pilot."""
+    if work.pilot_group_id is None:
+        return None
+    return pilots.accounts_of(work.application_id, work.pilot_group_id)
+
+
+def _desired(ctx: AppContext, connection: Connection, work: GroupWork) -> tuple[str | None, Pairs, Pairs]:
+    """Return the name that a group is to have, None to be deleted, and the members to add and to remove.
+
+    In a pilot, only members who are in the pilot are added and removed. A group with other members is not
+    deleted.
+    """
+    only = _pilot(work)
+    name = _name_now(ctx, connection, work.id)
+    added, removed = provisioned_groups.differing(connection, work.id, only)
+    if name is None and only is not None:
+        in_pilot = pilots.account_ids(connection, work.application_id, work.pilot_group_id or "")
+        inside = provisioned_groups.inside(connection, work.id, in_doubt=False)
+        if any(account_id not in in_pilot for account_id, _ in inside):
+            return work.applied_name, [], [each for each in inside if each[0] in in_pilot]
+    return name, added, removed
 
 
 def desired_name(ctx: AppContext, connection: Connection, row: Any) -> str | None:
@@ -184,7 +215,13 @@ def _bring(
         except NeedsWhole:
             pass
     with ctx.database.reading() as connection:
-        everyone = provisioned_groups.everyone(connection, work.id) if name is not None else []
+        only = _pilot(work)
+        if name is None:
+            everyone = []
+        elif only is None:
+            everyone = provisioned_groups.everyone(connection, work.id)
+        else:
+            everyone = provisioned_groups.everyone_in_pilot(connection, work.id, only)
         ours = provisioned_groups.ours(connection, work.application_id)
     whole = replace(
         wanted,
@@ -210,9 +247,8 @@ def _settle(
                 connection, work.id, [each for each in put if each not in left_out], taken
             )
         # If the group was renamed, selected or deselected meanwhile, it must be sent again.
-        still = _name_now(ctx, connection, work.id) != name or (
-            name is not None and any(provisioned_groups.differing(connection, work.id))
-        )
+        name_now, added, removed = _desired(ctx, connection, work)
+        still = name_now != name or (name is not None and bool(added or removed))
         values = {
             "status": WAITING if still else DONE,
             "applied_name": name,
@@ -265,10 +301,8 @@ def _without(
 
 def _as_it_was(ctx: AppContext, connection: Connection, work: GroupWork, seen: tuple[Any, ...]) -> bool:
     """Whether the desired state of a group is the one that the attempt started with."""
-    return seen == (
-        _name_now(ctx, connection, work.id),
-        *map(sorted, provisioned_groups.differing(connection, work.id)),
-    )
+    name, added, removed = _desired(ctx, connection, work)
+    return seen == (name, sorted(added), sorted(removed))
 
 
 def _settle_trouble(
@@ -311,6 +345,15 @@ def read_again(connection: Connection, group_id: str, now: Instant) -> None:
     """Mark a group to be read and repaired, because its state in the application differs."""
     stored.update_group(connection, group_id, applied_at=None)
     stored.wake_one(connection, group_id, now)
+
+
+def wake_in_pilots(ctx: AppContext, now: Instant) -> None:
+    """Have provisioned groups follow users who joined the group of a pilot."""
+    with ctx.database.reading() as connection:
+        if not pilots.list_pilots(connection):
+            return
+    with ctx.database.writing() as connection:
+        pilots.wake_groups(connection, now)
 
 
 # Reading

@@ -51,7 +51,9 @@ def ready(
             free = min(pace - busy.get(application.id, 0) + more, share)
             if free <= 0:
                 continue
-            rows = stored.due_tasks(connection, application.id, now, free + len(in_hand))
+            rows = stored.due_tasks(
+                connection, application.id, now, free + len(in_hand), application.pilot_group_id
+            )
             fitting = [
                 ReadyTask(task_id, account_id, application.id, pace, together, bool(application.capabilities))
                 for task_id, account_id in rows

@@ -17,6 +17,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.pagination import ItemList, Page, PageRequest
+from dravo.store.provisioning import pilots
 from dravo.store.provisioning import tasks as stored
 from dravo.store.provisioning.tasks import UNKNOWN, ListedTask, TaskFilter
 from dravo.store.queries.references import KeyAndLabel, UserRef
@@ -75,13 +76,35 @@ class TaskError:
     hint: str
 
 
-def _line(row: ListedTask) -> TaskLine:
+class _Lines:
+    """Makes lines of stored tasks; reads the members of each pilot once."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection = connection
+        self._pilots: dict[str, frozenset[str]] = {}
+
+    def __call__(self, row: ListedTask) -> TaskLine:
+        """Return the line of a task."""
+        return _line(row, outside_pilot=self._is_outside(row))
+
+    def _is_outside(self, row: ListedTask) -> bool:
+        group_id = row.pilot_group_id
+        if group_id is None or row.status != WAITING:
+            return False
+        if group_id not in self._pilots:
+            self._pilots[group_id] = pilots.members_of(self._connection, group_id)
+        return row.user_id not in self._pilots[group_id]
+
+
+def _line(row: ListedTask, *, outside_pilot: bool) -> TaskLine:
     waits_for = None
     if row.status == WAITING:
         if row.paused_at:
             waits_for = "the application is paused"
         elif not row.enabled:
             waits_for = "the application is disabled"
+        elif outside_pilot:
+            waits_for = "the user is not in the pilot group"
         elif row.failures >= NOT_ANSWERING:
             waits_for = "the application does not respond"
     return TaskLine(
@@ -106,7 +129,7 @@ def _line(row: ListedTask) -> TaskLine:
 def list_tasks(ctx: AppContext, page_request: PageRequest, only: TaskFilter) -> Page[TaskLine]:
     """Return a page of tasks, newest first."""
     with ctx.database.reading() as connection:
-        return stored.list_tasks(connection, page_request, only, _line)
+        return stored.list_tasks(connection, page_request, only, _Lines(connection))
 
 
 def one(ctx: AppContext, task_id: str) -> TaskDetail:
@@ -119,9 +142,10 @@ def one(ctx: AppContext, task_id: str) -> TaskDetail:
         row = stored.one(connection, task_id)
         if row is None:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
+        line = _Lines(connection)(row)
         attempts = stored.last_attempts(connection, task_id, 100)
     return TaskDetail(
-        **vars(_line(row)),
+        **vars(line),
         tries=[
             Attempt(
                 version=each.version,

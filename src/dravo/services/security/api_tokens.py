@@ -250,6 +250,7 @@ def by_text(ctx: AppContext, text: str) -> Caller | None:
         row.scope,
         applications=owned,
         masked=row.masked,
+        hidden_areas=frozenset(row.hidden_areas or ()),
         unfinished=unfinished,
         token_id=row.token_id,
         token_ends=row.expires_at,

@@ -21,15 +21,20 @@ KINDS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 OWN = frozenset({"own.read", "own.change"})
 # Needed to see user attributes beyond names and user names; operators with masked attributes do not have it.
 ATTRIBUTES = "attributes.read"
+REQUESTS, SIGN_INS, AUDIT = "requests.read", "sign_ins.read", "audit.read"
+# What the view of an operator can leave out, with the permission that each area needs.
+AREAS = {"requests": REQUESTS, "sign_ins": SIGN_INS, "audit": AUDIT}
 READ = frozenset(
     {
         "sources.read",
+        REQUESTS,
+        SIGN_INS,
         "users.read",
         ATTRIBUTES,
         "applications.read",
         "access.read",
         "tasks.read",
-        "audit.read",
+        AUDIT,
         "activity.read",
     }
 )
@@ -53,7 +58,7 @@ PERMISSIONS = READ | CHANGE | RUN | OWN
 _OF_KIND = {
     SUPER_ADMINISTRATOR: PERMISSIONS,
     ADMINISTRATOR: PERMISSIONS - RUN,
-    HELP_DESK: OWN | READ - {"audit.read"} | {"tasks.retry"},
+    HELP_DESK: OWN | READ - {AUDIT} | {"tasks.retry"},
     AUDITOR: OWN | READ,
     OWNER: OWN
     | {"applications.read", "users.read", "access.read", "tasks.read", "activity.read", "assignments.change"},
@@ -67,6 +72,7 @@ class Caller:
     Attributes:
         applications: keys of the applications of an application owner; None for all applications.
         masked: whether attributes of users are hidden from the operator.
+        hidden_areas: what the operator's view leaves out, of `AREAS`.
         unfinished: whether the operator must set up a second factor first.
         token_id, token_ends: the API token in use and its expiry; None with a session.
         limited_to: the permissions of the token; None for no limit.
@@ -79,6 +85,7 @@ class Caller:
     session: str | None = None
     applications: frozenset[str] | None = None
     masked: bool = False
+    hidden_areas: frozenset[str] = frozenset()
     unfinished: bool = False
     token_id: str | None = None
     token_ends: Instant | None = None
@@ -92,6 +99,7 @@ class Caller:
         of_kind = _OF_KIND.get(self.kind, frozenset())
         if self.masked:
             of_kind = of_kind - {ATTRIBUTES}
+        of_kind = of_kind - {AREAS[each] for each in self.hidden_areas}
         if self.limited_to is not None:
             of_kind = of_kind & self.limited_to
         if self.scope == "read":
@@ -105,12 +113,17 @@ class Caller:
             NotPermitted.
         """
         if permission not in self.permissions:
-            masked = self.masked and permission == ATTRIBUTES
             raise NotPermitted(
                 f"This needs the permission '{permission}', which you do not have "
-                f"{self._why(permission)}.{' User attributes are masked for you.' if masked else ''}",
+                f"{self._why(permission)}.{self._limit_of_view(permission)}",
                 "Ask a super administrator for access.",
             )
+
+    def _limit_of_view(self, permission: str) -> str:
+        if self.masked and permission == ATTRIBUTES:
+            return " User attributes are masked for you."
+        hidden = any(AREAS[each] == permission for each in self.hidden_areas)
+        return " This area is hidden from you." if hidden else ""
 
     def _why(self, permission: str) -> str:
         if self.limited_to is not None and permission not in self.limited_to:

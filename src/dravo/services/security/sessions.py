@@ -137,6 +137,7 @@ def begin_session(
         row.kind,
         applications=applications_of(connection, row),
         masked=row.masked,
+        hidden_areas=frozenset(row.hidden_areas or ()),
         unfinished=unfinished,
     )
     record_change(
@@ -248,6 +249,7 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
         session=secret,
         applications=owned,
         masked=row.masked,
+        hidden_areas=frozenset(row.hidden_areas or ()),
         unfinished=unfinished,
     ), csrf_token(secret)
 

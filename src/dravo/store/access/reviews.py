@@ -147,14 +147,15 @@ def progress(
             w.review_id,
             p.key,
             p.label,
-            p.owner,
+            t.operator.c.name,
             func.count(),
             func.sum(case((w.decision == CONFIRMED, 1), else_=0)),
             func.sum(case((w.decision == REMOVED, 1), else_=0)),
         )
         .join(t.review_row, w.application_id == p.id)
+        .outerjoin(t.operator, t.operator.c.id == p.owner_id)
         .where(w.review_id.in_(review_ids))
-        .group_by(w.review_id, p.key, p.label, p.owner)
+        .group_by(w.review_id, p.key, p.label, t.operator.c.name)
         .order_by(p.label)
     )
     if applications is not None:

@@ -50,6 +50,7 @@ class TokenOwner:
     name: str
     kind: str
     masked: bool
+    hidden_areas: list[str] | None
     factor_secret: str | None = field(repr=False)
     only_by_source: bool
 
@@ -118,13 +119,14 @@ def owner_of(connection: Connection, token_hash: str) -> TokenOwner | None:
             o.name,
             o.kind,
             o.masked,
+            o.hidden_areas,
             o.factor_secret,
             o.only_by_source,
         )
         .join(t.operator, o.id == k.operator_id)
         .where(k.hash == token_hash, k.revoked_at.is_(None), o.disabled_at.is_(None))
     ).first()
-    return None if row is None else TokenOwner(*row)
+    return None if row is None else TokenOwner(*tuple(row))
 
 
 def note_use(connection: Connection, token_id: str, now: Instant) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy import Connection, func, insert, or_, select, update
+from sqlalchemy import Connection, delete, func, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -23,6 +23,8 @@ class Operator:
             confirmed yet.
         factor_counter: the time step of the last used code.
         only_by_source: whether password sign-in is disabled.
+        email: the address for notices, or None.
+        hidden_areas: the areas that the operator's view leaves out; None for none.
     """
 
     id: str
@@ -38,6 +40,8 @@ class Operator:
     only_by_source: bool
     created_at: Instant
     disabled_at: Instant | None
+    email: str | None
+    hidden_areas: list[str] | None
 
 
 def get(connection: Connection, operator_id: str) -> Operator | None:
@@ -82,14 +86,15 @@ def insert_operator(
         IntegrityError: if the name is taken.
     """
     connection.execute(insert(t.operator).values(**values))
-    for application_id in application_ids:
-        connection.execute(
-            insert(t.operator_application).values(operator_id=values["id"], application_id=application_id)
-        )
+    _name_applications(connection, values["id"], application_ids)
 
 
 def update_operator(connection: Connection, operator_id: str, **values: Any) -> None:
-    """Change columns of an operator."""
+    """Change columns of an operator.
+
+    Raises:
+        IntegrityError: if the name is taken.
+    """
     connection.execute(update(t.operator).where(t.operator.c.id == operator_id).values(**values))
 
 
@@ -108,14 +113,38 @@ def use_counter(connection: Connection, operator_id: str, counter: int) -> bool:
 
 
 def application_keys(connection: Connection, operator_id: str) -> frozenset[str]:
-    """Return the keys of the applications of an application owner."""
+    """Return the keys of the applications of an application owner: named ones, and those with this owner."""
     o, p = t.operator_application.c, t.application.c
-    statement = (
-        select(p.key)
-        .join(t.operator_application, o.application_id == p.id)
-        .where(o.operator_id == operator_id)
-    )
+    named = select(o.application_id).where(o.operator_id == operator_id)
+    statement = select(p.key).where(or_(p.owner_id == operator_id, p.id.in_(named)))
     return frozenset(connection.execute(statement).scalars())
+
+
+def owned_keys(connection: Connection, operator_id: str) -> list[str]:
+    """Return the keys of the applications whose owner an operator is."""
+    p = t.application.c
+    return list(connection.execute(select(p.key).where(p.owner_id == operator_id).order_by(p.key)).scalars())
+
+
+def replace_applications(connection: Connection, operator_id: str, application_ids: Iterable[str]) -> None:
+    """Replace the named applications of an application owner."""
+    o = t.operator_application
+    connection.execute(delete(o).where(o.c.operator_id == operator_id))
+    _name_applications(connection, operator_id, application_ids)
+
+
+def _name_applications(connection: Connection, operator_id: str, application_ids: Iterable[str]) -> None:
+    for application_id in application_ids:
+        connection.execute(
+            insert(t.operator_application).values(operator_id=operator_id, application_id=application_id)
+        )
+
+
+def addresses_of_kind(connection: Connection, kind: str) -> list[str]:
+    """Return the email addresses of the enabled operators of a kind, each once."""
+    o = t.operator.c
+    where = (o.kind == kind, o.disabled_at.is_(None), o.email.is_not(None))
+    return list(connection.execute(select(o.email).where(*where).distinct().order_by(o.email)).scalars())
 
 
 def has_other_of_kind(connection: Connection, operator_id: str, kind: str) -> bool:

@@ -33,10 +33,12 @@ class ListedApplication(Application):
     """An application with its counts.
 
     Attributes:
+        owner: the name of the operator who owns it, or None.
         mapping_warnings: assignments whose group is deleted or empty.
         waiting, failed, held: open tasks.
     """
 
+    owner: str | None
     waiting_for_seats: int
     short_plans: int
     drifting: int
@@ -67,8 +69,10 @@ def _statement() -> Select[Any]:
         .where(t.drift.c.application_id == p.id, t.drift.c.status == "open")
         .scalar_subquery()
     )
+    owner = select(t.operator.c.name).where(t.operator.c.id == p.owner_id).scalar_subquery()
     return select(
         t.application,
+        owner.label("owner"),
         license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
         license_plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),

@@ -43,6 +43,7 @@ class AttemptWork:
     failures: int
     answered_at: Instant | None
     enabled: bool
+    pilot_group_id: str | None
     paused_at: Instant | None
     attempts: int
     # The account of the manager that was sent last, and the one that is sent now.
@@ -74,6 +75,7 @@ _WORK = PreparedStatement(
         t.application.c.failures,
         t.application.c.answered_at,
         t.application.c.enabled,
+        t.application.c.pilot_group_id,
         t.application.c.paused_at,
         t.task.c.attempts,
         t.account.c.manager_account_id,

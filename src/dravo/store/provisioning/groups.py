@@ -33,6 +33,7 @@ class GroupWork:
     capabilities: Any
     rate_limit: int | None
     enabled: bool
+    pilot_group_id: str | None
     paused_at: Instant | None
     failures: int
     adopt_groups: bool
@@ -59,6 +60,7 @@ def work_of(connection: Connection, group_id: str) -> GroupWork | None:
             p.capabilities,
             p.rate_limit,
             p.enabled,
+            p.pilot_group_id,
             p.paused_at,
             p.failures,
             p.adopt_groups,

@@ -14,6 +14,7 @@ from dravo.core.provisioning.removal_limit import takes_away
 from dravo.store import tables as t
 from dravo.store.ids import new_id
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
+from dravo.store.provisioning import pilots
 from dravo.store.queries import search as text_search
 from dravo.store.task_status import FAILED, HELD, WAITING
 
@@ -112,6 +113,7 @@ class ListedTask:
     trouble: str | None
     trouble_hint: str | None
     failures: int
+    pilot_group_id: str | None
 
 
 @dataclass(frozen=True)
@@ -170,6 +172,7 @@ def _statement() -> Select[Any]:
             p.trouble,
             p.trouble_hint,
             p.failures,
+            p.pilot_group_id,
         )
         .join(t.account, a.id == d.account_id)
         .join(t.user, u.id == d.user_id)
@@ -370,14 +373,15 @@ class ReadyApplication:
     max_concurrency: int
     failures: int
     capabilities: Any
+    pilot_group_id: str | None
 
 
 def ready_applications(connection: Connection, now: Instant) -> list[ReadyApplication]:
     """Return the applications with due tasks that are enabled, connected, and neither paused nor waited
-    for.
+    for. In a pilot, the due tasks may all be of other users.
     """
     d, p = t.task.c, t.application.c
-    statement = select(p.id, p.max_concurrency, p.failures, p.capabilities).where(
+    statement = select(p.id, p.max_concurrency, p.failures, p.capabilities, p.pilot_group_id).where(
         p.enabled.is_(True),
         p.base_url.is_not(None),
         p.secret.is_not(None),
@@ -388,14 +392,21 @@ def ready_applications(connection: Connection, now: Instant) -> list[ReadyApplic
     return [ReadyApplication(*row) for row in connection.execute(statement)]
 
 
-def due_tasks(connection: Connection, application_id: str, now: Instant, most: int) -> list[tuple[str, str]]:
-    """Return (task ID, account ID) of due tasks in their order; users who are being recomputed wait."""
+def due_tasks(
+    connection: Connection, application_id: str, now: Instant, most: int, pilot_group_id: str | None = None
+) -> list[tuple[str, str]]:
+    """Return (task ID, account ID) of due tasks in their order; users who are being recomputed wait, and in a
+    pilot all who are not members of its group.
+    """
     d = t.task.c
+    if pilot_group_id is None:
+        those = and_(d.application_id == application_id, d.status == WAITING)
+    else:
+        those = pilots.waits_inside(application_id, pilot_group_id)
     statement = (
         select(d.id, d.account_id)
         .where(
-            d.application_id == application_id,
-            d.status == WAITING,
+            those,
             d.next_attempt_at <= now,
             NOT_HELD,
             ~exists().where(t.pending_recompute.c.user_id == d.user_id),

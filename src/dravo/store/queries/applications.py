@@ -16,7 +16,7 @@ class Application:
     """A row of the table of applications, in the order of its columns.
 
     Attributes:
-        owner: the owner in free text, or None.
+        owner_id: the operator who owns it, or None.
         address: where users open it, or None.
         revision: raised by each change of what accounts are computed from.
         tracked_only: whether no accounts are provisioned.
@@ -28,12 +28,14 @@ class Application:
         answered_at: the time of the last answer of its SCIM service.
         trouble, trouble_hint: the last error of its connection, or None.
         note: a note of operators, or None.
+        pilot_group_id: while it is enabled, the group whose members alone are provisioned; None for everyone.
+        enabled_from: while it is disabled, the time from which it is enabled, or None.
     """
 
     id: str
     key: str
     label: str
-    owner: str | None
+    owner_id: str | None
     address: str | None
     hidden: bool
     revision: int
@@ -73,6 +75,8 @@ class Application:
     trouble: str | None
     trouble_hint: str | None
     note: str | None
+    pilot_group_id: str | None
+    enabled_from: Instant | None
 
 
 @dataclass(frozen=True)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, and_, func, null, select
+from sqlalchemy import ColumnElement, Connection, and_, func, null, select
 
 from dravo.store import tables as t
+from dravo.store.provisioning import pilots
 from dravo.store.task_status import FAILED, HELD, WAITING
 
 
@@ -18,7 +19,8 @@ class TaskCounts:
     Attributes:
         recomputing: users whose access, or the manager of whose reports, is being recomputed.
         waiting: tasks and groups that Dravo processes by itself, those that wait for a retry included.
-        stopped: tasks and groups whose application has to be enabled, connected or resumed.
+        stopped: tasks and groups whose application has to be enabled, connected or resumed, and tasks of
+            users outside the pilot group.
         failed, held, unresolved: tasks and groups that wait for an operator.
     """
 
@@ -30,6 +32,16 @@ class TaskCounts:
     unresolved: int
 
 
+def _is_running() -> ColumnElement[bool]:
+    p = t.application.c
+    return and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
+
+
+def _runs(connection: Connection, application_id: str) -> bool:
+    statement = select(t.application.c.id).where(t.application.c.id == application_id, _is_running())
+    return connection.execute(statement).first() is not None
+
+
 def count_tasks(connection: Connection, application_id: str | None, unresolved_kind: str) -> TaskCounts:
     """Count pending work, of one application or of all.
 
@@ -37,7 +49,7 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
         unresolved_kind: the kind of an error whose outcome is unknown.
     """
     d, g, p = t.task.c, t.provisioned_group.c, t.application.c
-    runs = and_(p.enabled.is_(True), p.paused_at.is_(None), p.base_url.is_not(None), p.secret.is_not(None))
+    runs = _is_running()
 
     def counted(
         application: Any, status: Any, kind: Any, *where: Any
@@ -68,13 +80,18 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
             and (unresolved is None or (its_kind == unresolved_kind) is unresolved)
         )
 
+    outside = sum(
+        pilots.number_outside(connection, each)
+        for each in pilots.list_pilots(connection, application_id)
+        if _runs(connection, each.application_id)
+    )
     return TaskCounts(
         recomputing=sum(
             connection.execute(select(func.count()).select_from(table)).scalar_one()
             for table in (t.pending_recompute, t.pending_manager)
         ),
-        waiting=total(WAITING, running=True),
-        stopped=total(WAITING, running=False),
+        waiting=total(WAITING, running=True) - outside,
+        stopped=total(WAITING, running=False) + outside,
         failed=total(FAILED),
         held=total(HELD, unresolved=False),
         unresolved=total(HELD, unresolved=True),

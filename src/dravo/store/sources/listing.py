@@ -131,3 +131,21 @@ def list_sources(
     """Return a page of sources by label."""
     keys = [t.source.c.label, t.source.c.id]
     return page(connection, _statement(activity), keys, page_request, shown_as(ListedSource, lambda row: row))
+
+
+@dataclass(frozen=True)
+class WaitingSource:
+    """A source with the number of users whose deactivation or deletion waits there."""
+
+    id: str
+    key: str
+    label: str
+    number: int
+
+
+def waiting_sources(connection: Connection) -> list[WaitingSource]:
+    """Return the sources at which deactivations or deletions wait, by label."""
+    s = t.source.c
+    number = sources.waiting_ends(s.id)
+    statement = select(s.id, s.key, s.label, number).where(number > 0).order_by(s.label)
+    return [WaitingSource(*row) for row in connection.execute(statement)]

@@ -12,7 +12,8 @@ application = Table(
     own_id(),
     Column("key", String(64), nullable=False, unique=True),
     Column("label", Text, nullable=False),
-    Column("owner", Text),
+    # The operator who owns the application.
+    Column("owner_id", String(36), ForeignKey("operator.id"), index=True),
     # URL for users, and whether the application is hidden from their list.
     Column("address", Text),
     Column("hidden", Boolean(create_constraint=False), nullable=False, server_default="0"),
@@ -62,7 +63,12 @@ application = Table(
     Column("trouble_hint", Text),
     # A note of operators.
     Column("note", Text),
+    # While it is enabled: the group whose members alone are provisioned, null for everyone. While it is
+    # disabled: the time from which it is enabled.
+    Column("pilot_group_id", String(36)),
+    at("enabled_from"),
 )
+some_of("ix_application_enabled_from", application.c.enabled_from, where="enabled_from IS NOT NULL")
 
 role = Table(
     "role",

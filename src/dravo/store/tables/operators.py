@@ -26,6 +26,9 @@ operator = Table(
     Column("only_by_source", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("created_at", nullable=False),
     at("disabled_at"),
+    # The address for notices, and the areas that the operator's view leaves out; null for none.
+    Column("email", Text),
+    Column("hidden_areas", Json),
 )
 
 # Recovery codes; each works once.

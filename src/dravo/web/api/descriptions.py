@@ -299,7 +299,7 @@ FIELDS = {
     "opens": "Whether the source allows the user to sign in.",
     "operator": "The operator.",
     "origin": "How Dravo got the account or group: made or adopted.",
-    "owner": "Person or team responsible for the application.",
+    "owner": "Name of the operator who owns the application.",
     "password": "Password.",
     "patch": "Whether PATCH is supported.",
     "path": "Path of the request.",

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from dravo.client.types.applications.license_plans import Plan
     from dravo.client.types.applications.provisioning_settings import Settings
     from dravo.client.types.applications.tasks import Exchange
+    from dravo.client.types.common import GroupRef
 
 
 class Application(TypedDict):
@@ -42,6 +43,7 @@ class Application(TypedDict):
     roles: list[Role]
     plans: list[Plan]
     policy: Policy
+    provisioning: ProvisioningStatus
     settings: Settings
     connection: ConnectionStatus
 
@@ -116,6 +118,14 @@ class ProvisionedGroup(TypedDict):
     message: str | None
     hint: str | None
     exchanges: list[Exchange]
+
+
+class ProvisioningStatus(TypedDict):
+    """Whether accounts are provisioned."""
+
+    status: str
+    pilot_group: GroupRef | None
+    enabled_from: str | None
 
 
 class Role(TypedDict):

@@ -8,11 +8,12 @@ from dravo.core.instants import Instant, parse_instant
 from dravo.protocols.scim_client.connection_test import CheckResult
 from dravo.services.access import expression_tester
 from dravo.services.access.expression_tester import ExpressionResult
-from dravo.services.applications import applications, connections, roles
+from dravo.services.applications import applications, connections, roles, status
 from dravo.services.applications import settings as provisioning_settings
 from dravo.services.applications.applications import ApplicationDetail, ApplicationLine
 from dravo.services.applications.roles import RoleEdit
 from dravo.services.applications.settings import SettingsPreview
+from dravo.services.applications.status import StatusChange
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.groups import ProvisionedGroup
@@ -25,6 +26,7 @@ from dravo.web.api.schemas.applications.applications import (
     ChangeApplicationRequest,
     ChangeRoleRequest,
     CreateRoleRequest,
+    ProvisioningStatusRequest,
     RolePath,
 )
 from dravo.web.api.schemas.applications.connections import CheckQuery, ConnectionRequest
@@ -99,6 +101,26 @@ def preview_removal(path: KeyPath) -> PreviewedEffects:
     Returns the effects in sentences. Refused while the application has assignments or open tasks.
     """
     return applications.preview_removal(app_context(), path.key).shown()
+
+
+@routes.put("/applications/<key>/status", responses=responses("applications.applications.Application"))
+@needs("applications.change")
+def set_status(path: KeyPath, body: ProvisioningStatusRequest) -> ApplicationDetail:
+    """Change the provisioning status.
+
+    In a pilot, only accounts of the group's members are created, changed or removed. Waiting tasks start.
+    """
+    return status.set_status(app_context(), caller(), path.key, StatusChange(**body.model_dump()))
+
+
+@routes.post("/applications/<key>/status/preview", responses=responses("access.assignments.ChangeEffects"))
+@needs("applications.read")
+def preview_status(path: KeyPath, body: ProvisioningStatusRequest) -> PreviewedEffects:
+    """Preview a provisioning status.
+
+    Returns in sentences how many accounts Dravo would create, change and remove.
+    """
+    return status.preview_status(app_context(), path.key, StatusChange(**body.model_dump())).shown()
 
 
 @routes.post("/applications/<key>/roles", responses=responses("applications.applications.Application", 201))

@@ -19,8 +19,9 @@ from dravo.services.reporting.overview import Overview
 from dravo.services.security import api_tokens, operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.api_tokens import ApiTokenLine, NewApiToken
+from dravo.services.security.operator_kinds import NewOperator, OperatorEdit
 from dravo.services.security.operator_sso import OperatorLinks
-from dravo.services.security.operators import NewOperator, OperatorLine, OperatorWithPassword
+from dravo.services.security.operators import OperatorLine, OperatorWithPassword
 from dravo.services.security.second_factor import NewSecondFactor, RecoveryCodes, SecondFactor
 from dravo.services.security.sessions import OperatorSessionLine, Session
 from dravo.services.settings import SettingLine
@@ -41,6 +42,7 @@ from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.jobs import JobPath
 from dravo.web.api.schemas.operators import (
+    ChangeOperatorRequest,
     ChangePasswordRequest,
     CodeRequest,
     CreateOperatorRequest,
@@ -364,9 +366,19 @@ def add_operator(body: CreateOperatorRequest) -> tuple[OperatorWithPassword, int
     return operators.add(
         app_context(),
         caller(),
-        NewOperator(body.name, body.kind, applications=body.applications, masked=body.masked),
+        NewOperator(**body.model_dump(exclude={"password"})),
         body.password,
     ), 201
+
+
+@routes.patch("/operators/<id>", responses=responses("operators.Operator"))
+@needs("operators.change")
+def change_operator(path: IdPath, body: ChangeOperatorRequest) -> OperatorLine:
+    """Change an operator.
+
+    Permissions change at once, for sessions and tokens too. The last super administrator keeps the kind.
+    """
+    return operators.change(app_context(), caller(), path.id, OperatorEdit(**body.model_dump()))
 
 
 @routes.post("/operators/<id>/second-factor/reset", responses=responses("operators.Operator"))
@@ -398,3 +410,13 @@ def disable_operator(path: IdPath) -> OperatorLine:
     Ends the sessions and tokens of the operator. The last super administrator cannot be disabled.
     """
     return operators.disable(app_context(), caller(), path.id)
+
+
+@routes.post("/operators/<id>/enable", responses=responses("operators.Operator"))
+@needs("operators.change")
+def enable_operator(path: IdPath) -> OperatorLine:
+    """Enable a disabled operator.
+
+    The password, the second factor and the tokens of the operator work again.
+    """
+    return operators.enable(app_context(), caller(), path.id)

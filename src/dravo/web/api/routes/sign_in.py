@@ -15,6 +15,7 @@ from dravo.services.ingest import claimed_groups
 from dravo.services.ingest.claimed_groups import GroupInClaims, GroupMadeAhead
 from dravo.services.notifications import mail_queue
 from dravo.services.notifications.mail_queue import MailSettings, MailTested
+from dravo.services.security.permissions import SIGN_INS
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import eligibility, email_codes, setup_checklist, test_sign_ins
 from dravo.services.sign_in import sessions as user_sessions
@@ -226,7 +227,7 @@ def create_sign_in_test(path: KeyPath, body: CreateTestSignInRequest) -> tuple[N
 
 
 @routes.get("/sources/<key>/sign-in/traces", responses=responses("sources.sign_in.PageOfSignIns"))
-@needs("sources.read")
+@needs("sign_ins.read")
 def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> Page[SignInLine]:
     """List sign-ins.
 
@@ -237,7 +238,7 @@ def list_sign_ins(path: KeyPath, query: SignInTracesQuery) -> Page[SignInLine]:
 
 
 @routes.get("/sources/<key>/sign-in/traces/<trace>", responses=responses("sources.sign_in.SignInTrace"))
-@needs("sources.read")
+@needs("sign_ins.read")
 def get_sign_in_trace(path: SignInTracePath) -> SignInTrace:
     """Get a sign-in trace.
 
@@ -253,8 +254,9 @@ def get_sign_in_trace(path: SignInTracePath) -> SignInTrace:
 def plan_again(path: SignInTracePath, body: RerunRequest) -> PlannedSignIn:
     """Evaluate a sign-in again.
 
-    Uses the current settings or the given policy. Changes nothing.
+    Uses the current settings or the given policy. Changes nothing. Needs the permission `sign_ins.read` too.
     """
+    caller().require(SIGN_INS)
     return eligibility.plan_again(app_context(), path.key, path.trace, body.policy.model_dump())
 
 

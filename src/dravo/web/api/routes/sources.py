@@ -9,7 +9,7 @@ from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.policies import new_sources
 from dravo.services.scim_server import request_log
 from dravo.services.scim_server.request_log import ScimRequest, ScimRequestLine
-from dravo.services.security.permissions import ATTRIBUTES
+from dravo.services.security.permissions import ATTRIBUTES, REQUESTS
 from dravo.services.sources import hand_over, retirement, scim_checklist, sources, templates
 from dravo.services.sources import schemas as source_schemas
 from dravo.services.sources import tokens as scim_tokens
@@ -256,7 +256,7 @@ def remove_schema(path: SchemaPath) -> Response:
 
 
 @routes.get("/sources/<key>/requests", responses=responses("sources.sources.PageOfScimRequests"))
-@needs("sources.read")
+@needs("requests.read")
 def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLine]:
     """List inbound SCIM requests.
 
@@ -279,6 +279,7 @@ def list_requests(path: KeyPath, query: ScimRequestsQuery) -> Page[ScimRequestLi
 def get_request(path: ScimRequestPath) -> ScimRequest:
     """Get an inbound SCIM request.
 
-    Returns the request with its body, without secrets.
+    Returns the request with its body, without secrets. Needs the permission `requests.read` too.
     """
+    caller().require(REQUESTS)
     return request_log.one(app_context().database, sources.id_of(app_context(), path.key), path.id)

@@ -46,18 +46,39 @@ class ChangePasswordRequest(Model):
     revoke_tokens: bool = Field(False, description="Whether to revoke your API tokens too.")
 
 
+Kind = Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"]
+Area = Literal["requests", "sign_ins", "audit"]
+
+
 class CreateOperatorRequest(RequestModel):
     """A new operator. Without a password, Dravo generates one."""
 
     name: Text = Field(description="Name with which the operator signs in.")
-    kind: Literal["super_administrator", "administrator", "help_desk", "auditor", "application_owner"] = (
-        Field(description="Kind of operator; it decides about the permissions.")
-    )
+    kind: Kind = Field(description="Kind of operator; it decides about the permissions.")
+    email: Text = Field("", description="Email address for notices; empty for none.")
     applications: list[Text] = Field(
         [], max_length=500, description="Keys of the applications of an application owner."
     )
     masked: bool = Field(False, description="Mask user attributes; for help_desk and auditor.")
+    hidden_areas: list[Area] = Field(
+        [], max_length=3, description="Areas hidden from the operator; for help_desk and auditor."
+    )
     password: Text | None = None
+
+
+class ChangeOperatorRequest(RequestModel):
+    """Changes to an operator. Omitted fields keep their value."""
+
+    name: Text | None = Field(None, description="Name with which the operator signs in.")
+    kind: Kind | None = Field(None, description="Kind of operator; it decides about the permissions.")
+    email: Text | None = Field(None, description="Email address for notices; empty for none.")
+    applications: list[Text] | None = Field(
+        None, max_length=500, description="Keys of the applications of an application owner."
+    )
+    masked: bool | None = Field(None, description="Mask user attributes; for help_desk and auditor.")
+    hidden_areas: list[Area] | None = Field(
+        None, max_length=3, description="Areas hidden from the operator; for help_desk and auditor."
+    )
 
 
 class Session(Model):
@@ -79,8 +100,15 @@ class Operator(Model):
     id: str = Field(description="ID of the operator.")
     name: str = Field(description="Name with which the operator signs in.")
     kind: str = Field(description="Kind of operator, such as administrator or auditor.")
+    email: str | None = Field(description="Email address for notices.")
     masked: bool
-    applications: list[str] = Field(description="Keys of the applications of an application owner.")
+    hidden_areas: list[Area] = Field(
+        description="Areas hidden from the operator: requests of sources, sign-in history, audit log."
+    )
+    applications: list[str] = Field(
+        description="Keys of the applications of an application owner, with those of `owner_of`."
+    )
+    owner_of: list[str] = Field(description="Keys of the applications whose owner the operator is.")
     created_at: str
     second_factor: bool
     only_by_source: bool

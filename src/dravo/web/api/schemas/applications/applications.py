@@ -11,7 +11,7 @@ from dravo.web.api.schemas.applications.license_plans import Plan
 from dravo.web.api.schemas.applications.provisioning_settings import ProvisioningSettingsRequest, Settings
 from dravo.web.api.schemas.applications.tasks import Exchange
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import ConfirmedRequest, KeyPath, Page, RoleRef
+from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, KeyPath, Page, RoleRef
 
 
 class ApplicationLine(Model):
@@ -25,7 +25,8 @@ class ApplicationLine(Model):
     tracked_only: bool
     enabled: bool
     status: str = Field(
-        description="Status: tracked_only, not_set_up, paused, disabled, not_answering or ok."
+        description="Status: tracked_only, not_set_up, paused, disabled, scheduled, not_answering, pilot "
+        "or ok."
     )
     users: int = Field(description="Number of users with access.")
     accounts: int = Field(description="Number of accounts.")
@@ -64,6 +65,31 @@ class Policy(Model):
     first: Literal["both", "direct", "rules"]
 
 
+class ProvisioningStatus(Model):
+    """Whether accounts are provisioned."""
+
+    status: Literal["disabled", "pilot", "scheduled", "enabled"] = Field(description="Provisioning status.")
+    pilot_group: GroupRef | None = Field(description="Group whose members alone are provisioned, in a pilot.")
+    enabled_from: str | None = Field(
+        description="Time at which a disabled application is enabled for everyone."
+    )
+
+
+class ProvisioningStatusRequest(RequestModel):
+    """A new provisioning status."""
+
+    status: Literal["disabled", "pilot", "enabled"] = Field(
+        description="Status: disabled, pilot (members of the pilot group only) or enabled."
+    )
+    pilot_group: Text | None = Field(
+        None, description="Pilot group by ID, external ID or name; empty keeps the present pilot group."
+    )
+    source: Text | None = Field(None, description="Key of the source of the pilot group.")
+    enabled_from: Text | None = Field(
+        None, description="Time at which a disabled application is enabled; empty for none."
+    )
+
+
 class Application(ApplicationLine):
     """An application with all settings."""
 
@@ -71,6 +97,7 @@ class Application(ApplicationLine):
     roles: list[Role] = Field(description="Roles of the application, the highest first.")
     plans: list[Plan]
     policy: Policy
+    provisioning: ProvisioningStatus = Field(description="Provisioning status.")
     settings: Settings = Field(description="Provisioning settings.")
     connection: ConnectionStatus
 
@@ -110,7 +137,9 @@ class AddApplicationRequest(RequestModel):
 
     key: Text
     label: Text
-    owner: Text | None = None
+    owner: Text | None = Field(
+        None, description="Name of the operator who owns the application; needs `operators.change`."
+    )
     tracked_only: bool = Field(False, description="Track access only; Dravo does not provision accounts.")
 
 
@@ -118,7 +147,10 @@ class ChangeApplicationRequest(ProvisioningSettingsRequest):
     """Changes to an application. Omitted fields keep their value."""
 
     label: Text | None = None
-    owner: Text | None = None
+    owner: Text | None = Field(
+        None,
+        description="Name of the operator who owns it, empty for none; needs `operators.change`.",
+    )
     address: Text | None = Field(None, description="Start URL for users; empty for none.")
     hidden: bool | None = Field(None, description="Whether the application is hidden from the users' list.")
     note: Text | None = Field(None, description="Note of operators; empty for none.")
