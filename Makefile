@@ -7,7 +7,7 @@ BIN := .venv/bin
 # In memory where that is possible. Three workers on two cores, because each waits now and then. Workers take tests from each other at the end.
 PYTEST = TMPDIR=$$(test -w /dev/shm && echo /dev/shm || echo /tmp) $(BIN)/python -m pytest -n 3 --dist worksteal
 CONSOLE := src/dravo/web/console/built/index.html
-SOURCES := $(shell find console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
+SOURCES := $(shell find docs/guides docs/reference console/src console/public console/index.html console/package-lock.json console/vite.config.ts -type f 2>/dev/null)
 
 .PHONY: setup demo demo-fresh test test-quick test-nightly test-order lint lint-python lint-console format bench screenshots types clean
 

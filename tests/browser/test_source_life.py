@@ -38,6 +38,16 @@ def test_a_directory_is_connected_from_nothing_by_its_guide(
         dialog.get_by_label("Label").fill(label)
         check_accessible(page)
         dialog.get_by_role("button", name="Add", exact=True).click()
+        # The guide of the template opens beside the page, with the guides that it links to.
+        page.get_by_role("button", name="Guide").click()
+        guide = page.get_by_role("dialog", name="Guide")
+        expect(guide.get_by_role("heading", name="Connect a directory", level=1)).to_be_visible()
+        check_accessible(page)
+        guide.get_by_role("link", name="Expressions").first.click()
+        expect(guide.get_by_role("heading", level=1)).to_have_text("Expressions")
+        guide.get_by_role("button", name="Back").click()
+        expect(guide.get_by_role("heading", name="Connect a directory", level=1)).to_be_visible()
+        guide.get_by_role("button", name="Close").click()
         # 2. Enter the connection, and check it first.
         filter_field = page.get_by_label("Group filter")
         expect(filter_field).to_have_value("(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames))")

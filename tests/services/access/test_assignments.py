@@ -265,7 +265,7 @@ def test_a_list_of_assignments_says_how_many_each_reaches(
 def test_a_tracked_application_has_access_and_no_accounts(
     services: ServiceFixture, herbarium: dict[str, str]
 ) -> None:
-    applications.add(services.ctx, services.caller, "payslips", "Payslips", "Honor", tracked_only=True)
+    applications.add(services.ctx, services.caller, "payslips", "Payslips", None, tracked_only=True)
     roles.add_role(services.ctx, services.caller, "payslips", "clerk", RoleEdit("Clerk", 1))
     assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", user="ada"))
     why = access_explanation.why(services.ctx, "ada", "payslips")

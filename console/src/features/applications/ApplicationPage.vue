@@ -16,6 +16,7 @@ import RoleMapping from './RoleMapping.vue'
 import ApplicationSettings from './ApplicationSettings.vue'
 import SeatTable from './SeatTable.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
+import GuideButton from '../../components/GuideButton.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
@@ -78,6 +79,7 @@ const missing = computed(() => {
           </p>
           <p v-if="data.note" class="about">{{ data.note }}</p>
         </div>
+        <GuideButton guide="connect-an-application" />
         <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
         <template v-if="may('applications.change')">
           <v-btn variant="outlined" @click="editing = true">Edit</v-btn>

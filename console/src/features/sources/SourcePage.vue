@@ -16,6 +16,7 @@ import RetireSource from './RetireSource.vue'
 import ImportRunsPanel from './ImportRunsPanel.vue'
 import SchemaPanel from './SchemaPanel.vue'
 import SourceDialog from './SourceDialog.vue'
+import SourceGuide from './SourceGuide.vue'
 import SignInSettings from '../sign-in/SignInSettings.vue'
 import SignInHistory from '../sign-in/SignInHistory.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
@@ -160,6 +161,7 @@ const checklist = useQuery({
           </p>
           <p v-if="source.data.value.note" class="note">{{ source.data.value.note }}</p>
         </div>
+        <SourceGuide v-if="!local" :source="source.data.value" :protocol="signIn.data.value?.protocol" />
         <v-btn v-if="!local && may('sources.change')" variant="outlined" @click="editing = true">Edit</v-btn>
         <v-btn
           v-if="!local && may('sources.change') && !source.data.value.retired_at"
