@@ -100,8 +100,9 @@ article :deep(pre) {
   background: rgb(var(--v-theme-background));
   border: 1px solid rgb(var(--v-theme-line));
   border-radius: 6px;
-  overflow-x: auto;
+  overflow-wrap: anywhere;
   padding: 8px 10px;
+  white-space: pre-wrap;
 }
 article :deep(th),
 article :deep(td) {
