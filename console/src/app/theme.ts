@@ -60,6 +60,7 @@ export const vuetify = createVuetify({
     VTextarea: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
     VFileInput: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
     VAutocomplete: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
+    VCombobox: { variant: 'outlined', density: 'compact', hideDetails: 'auto' },
     VBtn: { variant: 'flat', rounded: 'md' },
     VCheckbox: { density: 'compact', hideDetails: 'auto', color: 'primary' },
     VSwitch: { density: 'compact', hideDetails: 'auto', color: 'primary' },

@@ -97,7 +97,7 @@ def test_an_account_of_the_same_name_is_adopted_only_if_allowed_and_unlinked() -
     free = {"id": "7", "userName": "ADA"}
     with pytest.raises(Refused, match="exists"):
         talk(WANTED, listed(), listed(free))
-    adopting = replace(WANTED, adopt_by_user_name=True)
+    adopting = replace(WANTED, adopt_by=("userName",))
     reached, asked = talk(adopting, listed(), listed(free), False, answer(200, {"id": "7"}))
     assert (reached, asked[2:]) == (AccountResult("7", "adopted"), ["bound 7", "PATCH /Users/7"])
     with pytest.raises(Refused, match="' belongs to another user"):
@@ -107,6 +107,58 @@ def test_an_account_of_the_same_name_is_adopted_only_if_allowed_and_unlinked() -
     # An external id that is one of ours is no other system's.
     with pytest.raises(Refused, match="' belongs to another user"):
         talk(adopting, listed(), listed({**free, "externalId": "u2"}), True)
+
+
+MAIL = "ada@fernhollow.example"
+WITH_MAIL = {**DUE, "user": {**DUE["user"], "emails": [{"value": MAIL, "primary": True}]}}
+BY_MAIL = f'GET /Users emails.value eq "{MAIL}"'
+
+
+def by_mail(*attributes: str) -> AccountTarget:
+    return replace(WANTED, desired=WITH_MAIL, adopt_by=attributes)
+
+
+def test_an_account_is_adopted_by_its_email_address() -> None:
+    free = {"id": "7", "userName": "a.birch", "emails": [{"value": MAIL.upper()}]}
+    found = (listed(), listed(), listed(free), False, answer(200, {"id": "7"}))
+    reached, asked = talk(by_mail("emails"), *found)
+    assert reached == AccountResult("7", "adopted")
+    assert BY_MAIL in asked and asked[-1] == "PATCH /Users/7"
+    # Without the setting, nobody searches by it.
+    reached, asked = talk(by_mail(), listed(), listed(), answer(201, {"id": "8"}))
+    assert reached == AccountResult("8", "made") and BY_MAIL not in asked
+
+
+def test_accounts_of_others_with_the_same_email_address_are_left_alone() -> None:
+    foreign = {"id": "6", "userName": "x", "externalId": "till-9", "emails": [{"value": MAIL}]}
+    another = {"id": "7", "userName": "y", "emails": [{"value": MAIL}]}
+    reached, _ = talk(
+        by_mail("emails"), listed(), listed(), listed(foreign, another), True, answer(201, {"id": "8"})
+    )
+    assert reached == AccountResult("8", "made")
+    free = [{**another, "id": "9"}, {**another, "id": "10"}]
+    with pytest.raises(Refused, match="2 accounts without an external ID have the emails"):
+        talk(by_mail("emails"), listed(), listed(), listed(*free), False, False)
+
+
+def test_an_account_of_the_same_name_is_adopted_if_another_attribute_allows_it() -> None:
+    free = {"id": "7", "userName": "ada", "emails": [{"value": MAIL}]}
+    reached, _ = talk(
+        by_mail("emails"), listed(), listed(free), listed(free), False, answer(200, {"id": "7"})
+    )
+    assert reached == AccountResult("7", "adopted")
+    with pytest.raises(Refused, match="was not created by Dravo"):
+        talk(by_mail("emails"), listed(), listed({**free, "emails": []}), listed())
+
+
+def test_an_account_is_adopted_by_an_attribute_of_an_extension() -> None:
+    number = f"{ENTERPRISE_URN}:employeeNumber"
+    due = {**DUE, "user": {**DUE["user"], ENTERPRISE_URN: {"employeeNumber": "4711"}}}
+    free = {"id": "7", "userName": "x", ENTERPRISE_URN: {"employeeNumber": "4711"}}
+    wanted = replace(WANTED, desired=due, adopt_by=(number,))
+    reached, asked = talk(wanted, listed(), listed(), listed(free), False, answer(200, {"id": "7"}))
+    assert reached == AccountResult("7", "adopted")
+    assert f'GET /Users {number} eq "4711"' in asked
 
 
 def test_two_accounts_with_our_id_are_left_to_a_user() -> None:
@@ -186,7 +238,7 @@ def test_a_missing_account_is_searched_and_created_again() -> None:
 
 def test_a_listed_account_that_is_missing_is_searched_again() -> None:
     for known in ({"id": "7", **scim_body(DUE)}, {"id": "7", "userName": "ada"}):
-        conversation = sync_account(replace(WANTED, adopt_by_user_name=True))
+        conversation = sync_account(replace(WANTED, adopt_by=("userName",)))
         assert isinstance(next(conversation), CachedListQuery)
         question = conversation.send([known])
         if isinstance(question, IsLinkedQuery):

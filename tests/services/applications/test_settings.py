@@ -354,6 +354,6 @@ def test_errors_with_another_hint_are_another_kind(running: Running, app: StandI
             "application, then retry."
             in told["other_system"]
         )
-        dravo.applications.change(key, adopt_by_user_name=True)
+        dravo.applications.change(key, adopt_by=["userName"])
         running.settled(key)
         assert [each["kind"] for each in dravo.tasks.errors(key)] == ["other_system"]

@@ -151,7 +151,7 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(
         assert "till-42" in str(told[foreign][0])
         assert "adopt" in str(told[mine][1])
         assert not app.accounts()[foreign]["active"]
-        dravo.applications.change(records, adopt_by_user_name=True)
+        dravo.applications.change(records, adopt_by=["userName"])
         running.settled(records)
         assert app.accounts()[mine].get("roles")
         assert (app.accounts()[mine]["id"], app.accounts()[mine]["nickName"]) == (free_id, "kept")
@@ -160,6 +160,33 @@ def test_an_account_in_the_way_is_never_taken_over_unasked(
         assert account["status"] == "in_sync"
         assert account["origin"] == "adopted"
         assert app.accounts()[foreign]["externalId"] == "till-42"
+
+
+def test_only_an_address_of_an_owned_domain_adopts_an_account(
+    running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    records, source = fresh("records"), fresh("source")
+    ada, eve = fresh("ada"), fresh("eve")
+    owned, other = f"{ada}@{fresh('owned')}.example", f"{eve}@{fresh('other')}.example"
+    # The administrator of the application has an account that eve's source claims to be hers.
+    mine = app.create(userName=f"old-{ada}", active=True, emails=[{"value": owned}])
+    administrator = app.create(userName=f"admin-{eve}", active=True, emails=[{"value": other}])
+    running.application(records, app, adopt_by=["emails"], origin_attribute="userType")
+    provider = running.provider(source)
+    with running.dravo as dravo:
+        dravo.sources.change(source, domains=[owned.partition("@")[2]])
+        users = [provider.user(ada, emails=[{"value": owned}]), provider.user(eve, emails=[{"value": other}])]
+        dravo.assignments.add(records, "viewer", group=provider.group("Shop", users))
+        running.settled(records)
+        there = app.accounts()
+        assert there[ada]["id"] == mine and roles(there[ada]) == ["viewer"]
+        assert there[f"admin-{eve}"]["id"] == administrator and not roles(there[f"admin-{eve}"])
+        assert there[eve]["id"] not in (mine, administrator)
+        assert {there[name]["userType"] for name in (ada, eve)} == {"Dravo"}, "the origin is written"
+        origins = {
+            each["user"]["user_name"]: each["origin"] for each in dravo.accounts.list(application=records)
+        }
+        assert origins == {ada: "adopted", eve: "made"}
 
 
 def test_a_lasting_refusal_says_what_the_application_said_and_can_be_tried_again(

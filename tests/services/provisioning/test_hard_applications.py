@@ -269,7 +269,7 @@ def test_fewer_operations_than_are_offered_are_taken(garden: Garden) -> None:
 def test_some_are_there_already(garden: Garden) -> None:
     for place in range(0, USERS // 5, 2):
         garden.app.create(userName=f"P{place:04d}", active=True, displayName="theirs", nickName="kept")
-    run(garden, adopt_by_user_name=True)
+    run(garden, adopt_by=["userName"])
     garden.check_groups()
     kept = [each for each in garden.accounts().values() if each.get("nickName") == "kept"]
     assert len(kept) == USERS // 10

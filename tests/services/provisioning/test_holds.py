@@ -206,7 +206,7 @@ def test_a_hold_survives_the_end_of_an_earlier_attempt(
     assert held(services) == USERS
     # Other settings have what failed or was held by settings be tried again, and an application that was
     # paused go on.
-    applications.change(services.ctx, services.caller, "records", {}, {"adopt_by_user_name": True})
+    applications.change(services.ctx, services.caller, "records", {}, {"adopt_by": ["userName"]})
     with services.ctx.database.writing() as connection:
         connection.execute(t.application.update().values(paused_at=None, failures=0, retry_at=None))
     assert go(services) == [] and held(services) == USERS

@@ -110,9 +110,25 @@ const pause = (action: 'pause' | 'resume') =>
       <div class="switches">
         <v-switch v-model="settings.create_accounts" label="Create accounts" />
         <v-switch v-model="settings.update_accounts" label="Update accounts" />
-        <v-switch
-          v-model="settings.adopt_by_user_name"
-          label="Adopt unlinked accounts with the same user name"
+      </div>
+      <div class="row">
+        <v-combobox
+          v-model="settings.adopt_by"
+          :items="['userName', 'emails']"
+          label="Adopt existing accounts by"
+          hint="Attributes of unlinked accounts, such as userName, emails, or the URN of an employee number. Empty: adopt no accounts."
+          persistent-hint
+          multiple
+          chips
+          closable-chips
+          class="address"
+        />
+        <v-text-field
+          v-model="settings.origin_attribute"
+          label="Origin attribute"
+          hint="Dravo writes “Dravo” into this attribute of each account, such as userType."
+          persistent-hint
+          class="narrow"
         />
       </div>
       <div class="row">

@@ -20,7 +20,6 @@ _SWITCHES = {
     "enabled": "provision accounts (yes or no)",
     "create-accounts": "create missing accounts (yes or no)",
     "update-accounts": "update accounts that differ (yes or no)",
-    "adopt-by-user-name": "adopt unlinked accounts with the same user name (yes or no)",
     "adopt-groups": "adopt unlinked groups with the same name (yes or no)",
 }
 
@@ -55,6 +54,21 @@ def add_setting(verbs: Any) -> None:
     )
     for name, explained in _SWITCHES.items():
         change.add_argument(f"--{name}", choices=("yes", "no"), help=explained)
+    change.add_argument(
+        "--adopt-by",
+        action="append",
+        metavar="ATTRIBUTE",
+        help="adopt unlinked accounts with the same userName, emails, or another attribute; repeat for "
+        "several; replaces the former ones",
+    )
+    change.add_argument(
+        "--no-adopt-by", action="store_const", const=[], dest="adopt_by", help="adopt no accounts"
+    )
+    change.add_argument(
+        "--origin-attribute",
+        metavar="ATTRIBUTE",
+        help="attribute that says that Dravo provisioned the account, such as userType; empty: none",
+    )
     for name, explained in _EVENTS.items():
         change.add_argument(f"--{name}", choices=_LEAVING, help=explained)
     change.add_argument(
@@ -94,6 +108,8 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         "address": given.address,
         "note": given.note,
         "max_concurrency": given.max_concurrency,
+        "adopt_by": given.adopt_by,
+        "origin_attribute": given.origin_attribute,
     }
     if given.hidden:
         values["hidden"] = given.hidden == "yes"

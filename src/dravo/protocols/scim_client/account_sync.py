@@ -23,6 +23,7 @@ from dravo.core.provisioning.accounts import (
     with_manager,
     without_empty,
 )
+from dravo.core.provisioning.matching import USER_NAME, filter_path, values_of
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import ENTERPRISE_URN, USER_URN
 from dravo.protocols.http_client import Request, Response
@@ -43,7 +44,8 @@ class AccountTarget:
         desired: the desired account (see `core.provisioning.accounts`).
         applied: the applied account, or None.
         remote_id: the account's ID there, or None.
-        may_create, may_update, adopt_by_user_name: the settings of the application.
+        may_create, may_update: the settings of the application.
+        adopt_by: the attributes by which an existing account is adopted.
         capabilities: the capabilities of the application.
         doubt: whether an account may have been created although no response arrived.
         to_empty: attributes to empty there, because the user has no value.
@@ -56,7 +58,7 @@ class AccountTarget:
     remote_id: str | None = None
     may_create: bool = True
     may_update: bool = True
-    adopt_by_user_name: bool = False
+    adopt_by: tuple[str, ...] = ()
     capabilities: Capabilities = CAN_ALL
     doubt: bool = False
     to_empty: frozenset[str] = frozenset()
@@ -219,31 +221,61 @@ def _look(wanted: AccountTarget, *, lately: bool) -> Generator[Question, Any, tu
     if not wanted.desired["active"]:
         return None
     name = str(wanted.desired["user"]["userName"])
-    same = yield from _search(wanted, "userName", name, at_hand)
-    if not same:
-        return None
-    found = same[0]
-    foreign = found.get("externalId")
-    if foreign:
+    same = yield from _search(wanted, USER_NAME, name, at_hand)
+    found = same[0] if same else None
+    if found is not None and found.get("externalId"):
         if (yield IsLinkedQuery(str(found.get("id")))):
             raise _another_users(name)
         raise Refused(
-            f"The account with the user name '{name}' has another external ID ({foreign}).",
+            f"The account with the user name '{name}' has another external ID ({found['externalId']}).",
             "The account belongs to another user or system. Rename or delete it in the application, "
             "then retry.",
             "other_system",
         )
-    if not wanted.adopt_by_user_name:
-        raise Refused(
-            f"An account with the user name '{name}' exists already and was not created by Dravo.",
-            "If the account belongs to this user, enable adopting by user name. Otherwise rename it in "
-            "the application.",
-            "not_adopted",
-        )
-    if (yield IsLinkedQuery(str(found.get("id")))):
+    if found is None or USER_NAME not in wanted.adopt_by:
+        other = yield from _look_by_others(wanted, at_hand)
+        if found is not None and other is None:
+            raise Refused(
+                f"An account with the user name '{name}' exists already and was not created by Dravo.",
+                "If the account belongs to this user, enable adopting by user name. Otherwise rename it in "
+                "the application.",
+                "not_adopted",
+            )
+        found = other
+    elif (yield IsLinkedQuery(str(found.get("id")))):
         raise _another_users(name)
+    if found is None:
+        return None
     whole = yield from _whole(found, at_hand)
     return (whole, ADOPTED) if whole is not None else (yield from _look(wanted, lately=False))
+
+
+def _look_by_others(
+    wanted: AccountTarget, at_hand: ResourceList | None
+) -> Generator[Question, Any, Resource | None]:
+    """Return the one account that may be adopted by another attribute than the user name; or None.
+
+    Accounts with an external ID, and accounts of other users, are left alone: they may share the value.
+    """
+    body = wanted.body(wanted.desired)
+    for attribute in wanted.adopt_by:
+        values = values_of(body, attribute) if attribute != USER_NAME else []
+        for value in values[:1]:
+            found = yield from _search(wanted, attribute, value, at_hand)
+            free = []
+            for each in found or ():
+                if not each.get("externalId") and not (yield IsLinkedQuery(str(each.get("id")))):
+                    free.append(each)
+            if len(free) > 1:
+                ids = ", ".join(str(each.get("id")) for each in free[:5])
+                raise Refused(
+                    f"{len(free)} accounts without an external ID have the {attribute} '{value}': {ids}.",
+                    "Link the right account on the tab Drift, or change the value of the others.",
+                    "doubles",
+                )
+            if free:
+                return free[0]
+    return None
 
 
 def _only(own: list[Resource]) -> Resource:
@@ -286,7 +318,7 @@ def _search(
         # A JSON string is what a filter's text is (RFC 7644, section 3.4.2.2): no value can end the string
         # early.
         response: Response = yield Request(
-            "GET", "/Users", {"filter": f"{attribute} eq {orjson.dumps(value).decode()}"}
+            "GET", "/Users", {"filter": f"{filter_path(attribute)} eq {orjson.dumps(value).decode()}"}
         )
         if not (response.status in (400, 403, 405, 501) and response.body is not None):
             body = classify(response, "looking for the account")

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Generator, Iterator, Mapping, Sequence
 from typing import Any
 
-from dravo.core.identity.names import fold
+from dravo.core.provisioning.matching import compared, values_of
 from dravo.protocols.http_client import Request, Response
 from dravo.protocols.scim_client.capabilities import Capabilities
 from dravo.protocols.scim_client.responses import Refused, RetryableError, classify
@@ -38,26 +38,21 @@ class ResourceList:
         return ResourceList(self.resources, gone, began, self._indexes) if gone else self
 
     def having(self, attribute: str, value: str) -> list[Mapping[str, Any]]:
-        """Return the resources with a value in an attribute; user names are compared without letter case."""
+        """Return the resources with a value in an attribute, as `values_of` compares them."""
         index = self._indexes.get(attribute)
         if index is None:
             index = {}
             for each in self.resources:
-                held = each.get(attribute)
-                if attribute == "userName" or isinstance(held, str):
-                    index.setdefault(_compared(attribute, str(held or "")), []).append(each)
+                for held in values_of(each, attribute):
+                    index.setdefault(held, []).append(each)
             self._indexes[attribute] = index
-        return [each for each in index.get(_compared(attribute, value), ()) if self._is_there(each)]
+        return [each for each in index.get(compared(attribute, value), ()) if self._is_there(each)]
 
     def _is_there(self, resource: Mapping[str, Any]) -> bool:
         return not self._gone or self._gone.get(str(resource.get("id")), float("-inf")) < self._began
 
     def __iter__(self) -> Iterator[Mapping[str, Any]]:
         return (each for each in self.resources if self._is_there(each))
-
-
-def _compared(attribute: str, value: str) -> str:
-    return fold(value) if attribute == "userName" else value
 
 
 class TooMany(Exception):

@@ -144,7 +144,6 @@ def add(
         "enabled": False,
         "create_accounts": True,
         "update_accounts": True,
-        "adopt_by_user_name": False,
         "on_losing_access": "deactivate",
         "on_inactive": "deactivate",
         "on_leaving": "deactivate",

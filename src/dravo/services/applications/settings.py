@@ -27,6 +27,7 @@ from dravo.core.provisioning.accounts import (
     scim_body,
 )
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
+from dravo.core.provisioning.matching import check_origin, read_adopt_by
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.results import ChangedAttribute
@@ -80,8 +81,9 @@ class ProvisioningSettings:
     enabled: bool
     create_accounts: bool
     update_accounts: bool
-    adopt_by_user_name: bool
+    adopt_by: list[str]
     adopt_groups: bool
+    origin_attribute: str
     on_losing_access: str
     on_inactive: str
     on_leaving: str
@@ -111,8 +113,9 @@ def shown(row: Any) -> ProvisioningSettings:
         enabled=row.enabled,
         create_accounts=row.create_accounts,
         update_accounts=row.update_accounts,
-        adopt_by_user_name=row.adopt_by_user_name,
+        adopt_by=row.adopt_by or [],
         adopt_groups=row.adopt_groups,
+        origin_attribute=row.origin_attribute or "",
         on_losing_access=row.on_losing_access,
         on_inactive=row.on_inactive,
         on_leaving=row.on_leaving,
@@ -146,6 +149,14 @@ def checked(connection: Connection, row: Any, settings: dict[str, Any]) -> dict[
         values |= {"pilot_group_id": None, "enabled_from": None}
     if "attributes" in values:
         values["attributes"] = _attributes(values["attributes"]) or None
+    if "adopt_by" in values:
+        values["adopt_by"] = read_adopt_by(values["adopt_by"]) or None
+    if "origin_attribute" in values:
+        values["origin_attribute"] = values["origin_attribute"].strip() or None
+    origin = values.get("origin_attribute", row.origin_attribute)
+    if origin is not None:
+        mapped = values.get("attributes", row.attributes) or ()
+        check_origin(origin, [each["attribute"] for each in mapped])
     if "role_encoding" in values:
         values["role_encoding"] = _carried_as(
             values["role_encoding"], "role_encoding", attribute_mapping.PLAIN

@@ -13,6 +13,7 @@ from sqlalchemy.exc import IntegrityError
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, seconds_between
 from dravo.core.provisioning.accounts import ABSENT, MANAGER
+from dravo.core.provisioning.matching import EMAILS
 from dravo.core.provisioning.removal_limit import takes_away
 from dravo.protocols.scim_client.account_sync import (
     AccountResult,
@@ -34,6 +35,7 @@ from dravo.protocols.scim_client.responses import (
 from dravo.services.context import AppContext
 from dravo.services.provisioning import health as application_health
 from dravo.services.provisioning.account_lists import LIST_SECONDS
+from dravo.services.provisioning.adoption import is_own_email
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
 from dravo.store import clock, provisioned_groups
 from dravo.store.provisioning import attempts as stored
@@ -120,7 +122,7 @@ class Attempt:
                 work.remote_id,
                 work.create_accounts,
                 work.update_accounts,
-                work.adopt_by_user_name,
+                tuple(work.adopt_by or ()),
                 capabilities,
                 work.outcome_unknown_since is not None,
                 frozenset(work.to_empty or ()),
@@ -176,6 +178,10 @@ def begin(ctx: AppContext, task_id: str) -> Attempt | None:
         with ctx.database.reading() as connection:
             if not pilots.includes(connection, work.pilot_group_id, work.user_id):
                 return None
+    if EMAILS in (work.adopt_by or ()) and work.remote_id is None:
+        with ctx.database.reading() as connection:
+            if not is_own_email(connection, work.user_id, work.desired):
+                work = replace(work, adopt_by=[each for each in work.adopt_by or () if each != EMAILS])
     if MANAGER in work.desired:
         with ctx.database.reading() as connection:
             work = stored.with_manager_account(connection, work)

@@ -33,7 +33,7 @@ class AttemptWork:
     secret: str | None = field(repr=False)
     create_accounts: bool
     update_accounts: bool
-    adopt_by_user_name: bool
+    adopt_by: list[str] | None
     capabilities: Any
     auth: Any
     rate_limit: int | None
@@ -65,7 +65,7 @@ _WORK = PreparedStatement(
         t.application.c.secret,
         t.application.c.create_accounts,
         t.application.c.update_accounts,
-        t.application.c.adopt_by_user_name,
+        t.application.c.adopt_by,
         t.application.c.capabilities,
         t.application.c.auth,
         t.application.c.rate_limit,

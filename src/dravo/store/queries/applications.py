@@ -29,6 +29,8 @@ class Application:
         trouble, trouble_hint: the last error of its connection, or None.
         note: a note of operators, or None.
         pilot_group_id: while it is enabled, the group whose members alone are provisioned; None for everyone.
+        adopt_by: the attributes by which an existing account is adopted; None for none.
+        origin_attribute: the attribute that names Dravo as the origin of an account, or None.
         enabled_from: while it is disabled, the time from which it is enabled, or None.
     """
 
@@ -44,7 +46,6 @@ class Application:
     enabled: bool
     create_accounts: bool
     update_accounts: bool
-    adopt_by_user_name: bool
     on_losing_access: str
     on_inactive: str
     on_leaving: str
@@ -77,6 +78,8 @@ class Application:
     note: str | None
     pilot_group_id: str | None
     enabled_from: Instant | None
+    adopt_by: list[str] | None
+    origin_attribute: str | None
 
 
 @dataclass(frozen=True)

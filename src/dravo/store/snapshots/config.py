@@ -31,6 +31,8 @@ from dravo.store.database import CATALOGUE, Database
 from dravo.store.membership_authority import inner_group_counts, own_authorities
 from dravo.store.prepared_statements import PreparedStatement
 
+# What the attribute for the origin of an account says.
+ORIGIN = '"Dravo"'
 NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "with_roles", "selected"
 # A deleted group counts as before while its deletion waits.
 _COUNTS = or_(t.group.c.deleted_at.is_(None), t.group.c.waiting.is_not(None))
@@ -306,6 +308,8 @@ def settings_of(row: Any) -> Settings:
         )
         for each in row.attributes or ()
     )
+    if row.origin_attribute:
+        attributes += ((read_target(row.origin_attribute), compile_expression(ORIGIN)),)
     return Settings(
         row.on_losing_access,
         row.on_inactive,

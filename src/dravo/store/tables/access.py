@@ -23,7 +23,6 @@ application = Table(
     Column("enabled", Boolean(create_constraint=False), nullable=False),
     Column("create_accounts", Boolean(create_constraint=False), nullable=False),
     Column("update_accounts", Boolean(create_constraint=False), nullable=False),
-    Column("adopt_by_user_name", Boolean(create_constraint=False), nullable=False),
     Column("on_losing_access", String(16), nullable=False),
     Column("on_inactive", String(16), nullable=False),
     Column("on_leaving", String(16), nullable=False),
@@ -67,6 +66,10 @@ application = Table(
     # disabled: the time from which it is enabled.
     Column("pilot_group_id", String(36)),
     at("enabled_from"),
+    # The attributes by which an existing account is adopted, null for none; and the attribute that names
+    # Dravo as the origin of an account, null for none.
+    Column("adopt_by", Json),
+    Column("origin_attribute", Text),
 )
 some_of("ix_application_enabled_from", application.c.enabled_from, where="enabled_from IS NOT NULL")
 

@@ -98,7 +98,6 @@ FIELDS = {
     "add": "Users to add, by ID, user name, email or external ID.",
     "add_groups": "Groups to add, by ID.",
     "address": "URL or network address.",
-    "adopt_by_user_name": "Whether Dravo adopts unlinked accounts with the same user name.",
     "adopt_groups": "Whether Dravo adopts unlinked groups with the same name.",
     "after": "Values or roles after the change.",
     "answered_at": "Time of the last response.",

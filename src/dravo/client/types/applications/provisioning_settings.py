@@ -56,8 +56,9 @@ class Settings(TypedDict):
     enabled: bool
     create_accounts: bool
     update_accounts: bool
-    adopt_by_user_name: bool
+    adopt_by: list[str]
     adopt_groups: bool
+    origin_attribute: str
     on_losing_access: str
     on_inactive: str
     on_leaving: str

@@ -47,8 +47,11 @@ class Settings(Model):
     enabled: bool
     create_accounts: bool
     update_accounts: bool
-    adopt_by_user_name: bool
+    adopt_by: list[str] = Field(
+        description="Attributes by which existing accounts are adopted, such as userName or emails."
+    )
     adopt_groups: bool
+    origin_attribute: str = Field(description="Attribute that says that Dravo provisioned the account.")
     on_losing_access: str
     on_inactive: str
     on_leaving: str
@@ -132,8 +135,15 @@ class ProvisioningSettingsRequest(RequestModel):
     enabled: bool | None = None
     create_accounts: bool | None = None
     update_accounts: bool | None = None
-    adopt_by_user_name: bool | None = None
+    adopt_by: list[Text] | None = Field(
+        None,
+        max_length=10,
+        description="Attributes by which existing accounts are adopted, such as userName or emails.",
+    )
     adopt_groups: bool | None = None
+    origin_attribute: Text | None = Field(
+        None, description="Attribute that says that Dravo provisioned the account; empty for none."
+    )
     on_losing_access: Leaving | None = None
     on_inactive: Leaving | None = None
     on_leaving: Leaving | None = None
