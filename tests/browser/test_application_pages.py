@@ -119,3 +119,32 @@ def test_provisioning_starts_with_a_pilot_group(
     expect(page.get_by_text("Dravo provisions all users with access.")).to_be_visible()
     running.settled(desk)
     assert set(app.accounts()) == set(names)
+
+
+def test_a_connection_is_checked_before_it_is_saved_and_its_roles_are_offered(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    desk, name = fresh("desk"), fresh("ada")
+    app.create(userName=name, active=True, roles=[{"value": "ROLE_KEEPER", "display": "Keeper"}])
+    with running.dravo as dravo:
+        dravo.applications.add(desk, desk.title())
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/settings")
+    page.get_by_label("SCIM base URL").fill(f"{app.base_url}/Users")
+    page.get_by_label("Token", exact=True).fill(app.token)
+    page.get_by_role("button", name="Check without saving").click()
+    expect(page.get_by_text("Nothing was saved.")).to_contain_text(f"{app.base_url} (corrected)")
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text(
+        "The application has 1 accounts."
+    )
+    with running.dravo as dravo:
+        assert dravo.applications.get(desk)["connection"]["base_url"] is None
+    page.get_by_role("button", name="Save and check").click()
+    page.get_by_role("button", name="Create role ROLE_KEEPER").click()
+    expect(
+        page.get_by_role("table", name="Values in the application").get_by_role("row").last
+    ).to_contain_text("keeper")
+    check_accessible(page)
+    with running.dravo as dravo:
+        (role,) = dravo.applications.get(desk)["roles"]
+    assert (role["key"], role["label"], role["sent_value"]) == ("keeper", "Keeper", "ROLE_KEEPER")

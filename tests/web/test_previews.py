@@ -27,7 +27,7 @@ API = "/api/v1"
 PREVIEWS = {
     ("PATCH", "/applications/{key}"): ("POST", "/applications/{key}/settings/preview"),
     ("PUT", "/applications/{key}/policy"): ("POST", "/applications/{key}/policy/preview"),
-    ("PUT", "/applications/{key}/connection"): ("POST", "/applications/{key}/connection/test"),
+    ("PUT", "/applications/{key}/connection"): ("POST", "/applications/{key}/connection/preview"),
     ("PUT", "/applications/{key}/status"): ("POST", "/applications/{key}/status/preview"),
     ("PATCH", "/applications/{key}/roles/{role}"): ("POST", "/applications/{key}/roles/{role}/preview"),
     ("PATCH", "/applications/{key}/license-plans/{plan}"): (

@@ -249,6 +249,18 @@ class Applications(Noun):
         query = {"with_test_user": with_test_user}
         return cast(t.Check, self._call("POST", f"/applications/{part(key)}/connection/test", query=query))
 
+    def preview_connection(
+        self, key: str, base_url: str, token: str | None = None, *, auth: dict[str, Any] | None = None
+    ) -> t.Check:
+        """Test a connection before it is saved; the values as in `connect`."""
+        body = {"base_url": base_url, "token": token, "auth": auth}
+        path = f"/applications/{part(key)}/connection/preview"
+        return cast(t.Check, self._call("POST", path, body=body))
+
+    def available_roles(self, key: str) -> t.AvailableRoles:
+        """Return the roles, entitlements and groups that the application was seen with."""
+        return cast(t.AvailableRoles, self._call("GET", f"/applications/{part(key)}/available-roles"))
+
     def pause(self, key: str) -> t.Application:
         """Pause provisioning to an application."""
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/pause"))

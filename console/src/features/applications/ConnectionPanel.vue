@@ -34,16 +34,30 @@ const secretName = computed(
   () => ({ bearer: 'Token', basic: 'Password', client_credentials: 'Client secret' })[way.value.kind],
 )
 
+const body = computed(() => ({
+  base_url: address.value,
+  token: token.value || null,
+  auth: { ...way.value },
+  expires_at: until.value ? `${until.value}T23:59:59Z` : null,
+}))
+// Entered values that are not saved are checked apart from the saved connection.
+const entered = ref<string | null>(null)
+async function checkEntered(): Promise<void> {
+  checking.value = true
+  await attempt(async () => {
+    const call = api.POST('/api/v1/applications/{key}/connection/preview', {
+      params: { path },
+      body: body.value,
+    })
+    check.value = await answered(call)
+    entered.value = check.value.base_url
+  })
+  checking.value = false
+}
 async function connect(): Promise<void> {
   await attempt(async () => {
-    const expires = until.value ? `${until.value}T23:59:59Z` : null
-    const body = {
-      base_url: address.value,
-      token: token.value || null,
-      auth: { ...way.value },
-      expires_at: expires,
-    }
-    const made = await answered(api.PUT('/api/v1/applications/{key}/connection', { params: { path }, body }))
+    const call = api.PUT('/api/v1/applications/{key}/connection', { params: { path }, body: body.value })
+    const made = await answered(call)
     address.value = made.connection.base_url ?? ''
     token.value = ''
   })
@@ -54,6 +68,7 @@ async function tryConnection(withUser: boolean): Promise<void> {
   await attempt(async () => {
     const params = { path, query: { with_test_user: withUser } }
     check.value = await answered(api.POST('/api/v1/applications/{key}/connection/test', { params }))
+    entered.value = null
   })
   checking.value = false
 }
@@ -103,6 +118,9 @@ async function tryConnection(withUser: boolean): Promise<void> {
       />
       <div class="row">
         <BusyButton type="submit" color="primary" :busy="checking">Save and check</BusyButton>
+        <BusyButton variant="outlined" :busy="checking" @click="checkEntered"
+          >Check without saving</BusyButton
+        >
         <BusyButton
           v-if="application.connection.base_url"
           variant="outlined"
@@ -117,6 +135,10 @@ async function tryConnection(withUser: boolean): Promise<void> {
           <span class="quiet">Dravo creates, updates and deletes a test account in the application.</span>
         </template>
       </div>
+      <p v-if="check && entered" role="note">
+        Nothing was saved. Checked address: <code>{{ entered }}</code>
+        <template v-if="entered !== address.trim()"> (corrected)</template>
+      </p>
       <CheckSteps v-if="check" :check="check" />
     </form>
     <div v-if="application.connection.capabilities" class="can">

@@ -4,6 +4,7 @@ import { reactive, ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import ErrorMessage from '../../components/ErrorMessage.vue'
+import AvailableRoles from './AvailableRoles.vue'
 import EditRole from './EditRole.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
@@ -78,6 +79,7 @@ const remove = (key: string) =>
       <v-text-field v-model="role.sent_value" label="Sent as (default: the key)" class="narrow" />
       <v-btn type="submit" variant="outlined">Create role</v-btn>
     </form>
+    <AvailableRoles v-if="!application.tracked_only" :application="application" />
     <EditRole v-model="editing" :application="application" />
   </section>
 </template>

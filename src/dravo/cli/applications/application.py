@@ -7,19 +7,16 @@ from typing import Any
 
 from dravo.cli.access.assignment import show_effects
 from dravo.cli.applications.application_settings import add_setting, show_application
+from dravo.cli.applications.connection import add_connection
 from dravo.cli.applications.status import add_set_status
-from dravo.cli.errors import FAILED
 from dravo.cli.output import (
     UsageError,
     command,
     list_options,
     moment,
     noun,
-    read_secret,
-    read_text,
     show_json,
     show_list,
-    show_steps,
 )
 from dravo.client import Dravo
 
@@ -33,8 +30,7 @@ def add_commands(nouns: Any) -> None:
     _declare_create_role(verbs)
     _declare_change_role(verbs)
     _declare_delete_role(verbs)
-    _declare_connect(verbs)
-    _declare_test_connection(verbs)
+    add_connection(verbs)
     _declare_groups(verbs)
     _declare_evaluate(verbs)
     add_setting(verbs)
@@ -127,56 +123,6 @@ def _declare_delete_role(verbs: Any) -> None:
     parser.add_argument("role", help="key of the role")
 
 
-def _declare_connect(verbs: Any) -> None:
-    parser = command(
-        verbs,
-        "connect",
-        _connect,
-        "save the SCIM base URL and the token; asks for the token, or reads it from standard input",
-        ["dravo application connect plant-records https://records.fernhollow.example/scim/v2 < token-file"],
-    )
-    parser.add_argument("key", help="key of the application")
-    parser.add_argument("address", help="SCIM base URL of the application")
-    parser.add_argument(
-        "--keep-token",
-        action="store_true",
-        help="keep the saved token; works only if the host stays the same",
-    )
-    parser.add_argument(
-        "--without-token",
-        action="store_true",
-        help="save the address before the token is known; provisioning starts once it is entered",
-    )
-    parser.add_argument(
-        "--user",
-        metavar="NAME",
-        help="authenticate with this user name and a password; asks for the password",
-    )
-    parser.add_argument(
-        "--client-id",
-        metavar="ID",
-        help="authenticate with OAuth 2.0 client credentials; asks for the client secret",
-    )
-    parser.add_argument("--token-url", metavar="URL", help="token URL, with --client-id")
-    parser.add_argument("--scope", help="scope, with --client-id (default: none)")
-    parser.add_argument(
-        "--ca", metavar="FILE", help="PEM file of the application's own CA (default: public ones)"
-    )
-    parser.add_argument(
-        "--expires-at",
-        metavar="INSTANT",
-        help="expiry of the secret, such as 2031-12-31T00:00:00Z (default: unknown)",
-    )
-
-
-def _declare_test_connection(verbs: Any) -> None:
-    parser = command(verbs, "test-connection", _test_connection, "check the connection step by step")
-    parser.add_argument("key", help="key of the application")
-    parser.add_argument(
-        "--with-test-user", action="store_true", help="also create, update and delete a test account"
-    )
-
-
 def _declare_groups(verbs: Any) -> None:
     parser = command(verbs, "groups", _groups, "list provisioned groups with their status")
     parser.add_argument("key", help="key of the application")
@@ -265,35 +211,6 @@ def _change_role(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _delete_role(given: argparse.Namespace, dravo: Dravo) -> None:
     show_application(given, dravo.applications.remove_role(given.key, given.role))
-
-
-def _connect(given: argparse.Namespace, dravo: Dravo) -> None:
-    token = None
-    if not given.keep_token and not given.without_token:
-        token = read_secret("Token of the application: ").strip()
-    auth: dict[str, Any] | None = {"kind": "basic", "user": given.user} if given.user else None
-    if given.client_id:
-        auth = {
-            "kind": "client_credentials",
-            "token_url": given.token_url,
-            "client_id": given.client_id,
-            "scope": given.scope,
-        }
-    if given.ca:
-        auth = {**(auth or {"kind": "bearer"}), "ca": read_text(given.ca)}
-    show_application(
-        given,
-        dravo.applications.connect(given.key, given.address, token, auth=auth, expires_at=given.expires_at),
-    )
-
-
-def _test_connection(given: argparse.Namespace, dravo: Dravo) -> int:
-    result = dravo.applications.check(given.key, with_test_user=given.with_test_user)
-    if given.json:
-        show_json(result)
-    else:
-        show_steps(result["steps"])
-    return 0 if result["ok"] else FAILED
 
 
 def _groups(given: argparse.Namespace, dravo: Dravo) -> None:

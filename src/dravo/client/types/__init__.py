@@ -55,6 +55,8 @@ from dravo.client.types.applications.applications import (
     Role,
 )
 from dravo.client.types.applications.connections import (
+    AvailableRole,
+    AvailableRoles,
     Capabilities,
     Check,
     CheckStep,
@@ -246,6 +248,8 @@ __all__ = [
     "AuditEntry",
     "AuditObject",
     "AuditVerification",
+    "AvailableRole",
+    "AvailableRoles",
     "BeforeAndAfter",
     "Bulk",
     "BulkLine",

@@ -7,6 +7,7 @@ from collections.abc import Callable, Generator
 from dataclasses import dataclass, replace
 from typing import Any
 
+from dravo.core.provisioning.seen_values import SeenValue, collect
 from dravo.core.scim.patches import PATCH_SCHEMA
 from dravo.core.scim.schemas import USER_URN
 from dravo.protocols.addresses import AddressNotAllowed, Unreachable
@@ -34,11 +35,21 @@ class CheckStep:
 
 @dataclass(frozen=True)
 class CheckResult:
-    """The result of a connection test; `capabilities` as they are stored, or None."""
+    """The result of a connection test.
+
+    Attributes:
+        base_url: the address that was tested, after repairs.
+        capabilities: as they are stored, or None.
+        seen: the roles, entitlements and groups of a sample of accounts.
+        complete: whether the sample has all accounts.
+    """
 
     ok: bool
+    base_url: str
     steps: list[CheckStep]
     capabilities: dict[str, Any] | None
+    seen: list[SeenValue]
+    complete: bool
 
 
 class _Stop(Exception):
@@ -53,6 +64,8 @@ class Check:
         self._connection = Connection(base_url, "")
         self._steps: list[CheckStep] = []
         self._capabilities: Capabilities | None = None
+        self._seen: list[SeenValue] = []
+        self._complete = False
 
     def run(self, *, writing: bool) -> CheckResult:
         """Test the connection.
@@ -76,8 +89,11 @@ class Check:
         fine = all(each.outcome == OK for each in self._steps)
         return CheckResult(
             ok=fine,
+            base_url=self._base_url,
             steps=self._steps,
             capabilities=self._capabilities.document() if self._capabilities else None,
+            seen=self._seen,
+            complete=self._complete,
         )
 
     def _step(self, name: str, outcome: str, message: str, hint: str = "") -> None:
@@ -156,6 +172,31 @@ class Check:
         except ProvisioningError as trouble:
             raise self._fail("Reading", trouble.message, trouble.hint) from None
         self._step("Reading", OK, f"The application has {listing.body['totalResults']} accounts.")
+        self._look_for_roles()
+
+    def _look_for_roles(self) -> None:
+        """Read a page of accounts and of groups, and collect their roles; none are needed to go on."""
+        assert self._capabilities is not None
+        count = str(self._capabilities.page)
+        accounts, self._complete = self._page_of("/Users", count)
+        groups = self._page_of("/Groups", count)[0] if self._capabilities.groups else []
+        self._seen = collect(accounts, groups)
+
+    def _page_of(self, path: str, count: str) -> tuple[list[dict[str, Any]], bool]:
+        """Return the resources of the first page, and whether these are all."""
+        try:
+            answer = self._client.send(
+                self._connection, Request("GET", path, {"startIndex": "1", "count": count})
+            )
+        except (Unreachable, AddressNotAllowed):
+            return [], False
+        resources = (answer.body or {}).get("Resources") if answer.ok else None
+        found = (
+            [each for each in resources or [] if isinstance(each, dict)]
+            if isinstance(resources, list)
+            else []
+        )
+        return found, answer.ok and (answer.body or {}).get("totalResults") == len(found)
 
     def _drive(self, conversation: Generator[Request, Response, Capabilities]) -> Capabilities:
         answer: Any = None

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
 from dravo.protocols.http_client import check_url, repair_address
-from dravo.protocols.scim_client.connection_test import CheckResult, check_connection
+from dravo.protocols.scim_client.connection_test import CheckResult, CheckStep, check_connection
 from dravo.protocols.trust import read_ca
 from dravo.services.applications.applications import ApplicationDetail, one, retry_failed_tasks
 from dravo.services.context import AppContext
@@ -20,8 +20,17 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.provisioning import applications as application_rows
 from dravo.store.queries import applications as application_queries
+from dravo.store.queries.applications import Application
 
-# Connection
+
+@dataclass(frozen=True)
+class ConnectionCheck:
+    """The result of a connection check; `base_url` is the address that was checked, after repairs."""
+
+    ok: bool
+    base_url: str
+    steps: list[CheckStep]
+    capabilities: dict[str, Any] | None
 
 
 @dataclass(frozen=True)
@@ -61,12 +70,7 @@ def connect(
             raise InvalidInput(
                 f"'{row.label}' is tracked only.", "Turn off `tracked_only` to connect the application."
             )
-        moved = (
-            row.base_url is None
-            or _origin(row.base_url) != _origin(repaired)
-            or _secret_goes_to(row.auth) != _secret_goes_to(way)
-        )
-        if moved and row.secret and not token:
+        if _moved(row, repaired, way) and row.secret and not token:
             raise InvalidInput(
                 "The saved token belongs to another address.",
                 "Enter the token together with the new address.",
@@ -86,6 +90,7 @@ def connect(
             paused_at=None,
             trouble=None,
             trouble_hint=None,
+            **({} if row.base_url == repaired else {"seen_values": None, "seen_at": None}),
             secret_expires_at=expires_at if token or expires_at else row.secret_expires_at,
         )
         retry_failed_tasks(connection, row.id)
@@ -157,7 +162,7 @@ def _origin(address: str) -> tuple[str, str]:
     return parts.scheme, parts.netloc
 
 
-def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -> CheckResult:
+def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -> ConnectionCheck:
     """Test the connection step by step, and store the capabilities of the application.
 
     Args:
@@ -167,23 +172,18 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
         row = application_by_key(connection, key)
     if not row.base_url:
         raise InvalidInput(f"'{row.label}' has no connection.", "Save the SCIM base URL first.")
-    # Without a token, the address is checked, and the steps after it are not yet possible.
-    there = ConnectedApplication(row.id, row.base_url, row.secret, row.auth) if row.secret else None
-    talker = ApplicationClient(ctx)
-    try:
-        result = check_connection(
-            talker.client,
-            row.base_url,
-            lambda: talker.connection(there) if there is not None else None,
-            writing=writing,
-        )
-    finally:
-        talker.close()
+    result = _check(
+        ctx, ConnectedApplication(row.id, row.base_url, row.secret or "", row.auth), writing=writing
+    )
     now = clock.now()
     with ctx.database.writing() as connection:
         values: dict[str, Any] = {"checked_at": now}
         if result.capabilities:
             values["capabilities"] = result.capabilities
+            seen = {"values": [each.document() for each in result.seen], "complete": result.complete}
+            # A sample does not replace what a reconciliation read of all accounts.
+            if result.complete or not (row.seen_values or {}).get("complete"):
+                values |= {"seen_values": seen, "seen_at": now}
         if result.ok:
             values |= {
                 "failures": 0,
@@ -202,7 +202,54 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
             now,
             AuditEvent("checked connection", "application", row.id, details=details),
         )
-    return result
+    return _shown(result)
+
+
+def _shown(result: CheckResult) -> ConnectionCheck:
+    return ConnectionCheck(result.ok, result.base_url, result.steps, result.capabilities)
+
+
+def _check(ctx: AppContext, there: ConnectedApplication, *, writing: bool) -> CheckResult:
+    """Test a connection. Without a secret, only the address is tested; the steps after it are not yet
+    possible.
+    """
+    talker = ApplicationClient(ctx)
+    try:
+        return check_connection(
+            talker.client,
+            there.base_url,
+            lambda: talker.connection(there) if there.secret else None,
+            writing=writing,
+        )
+    finally:
+        talker.close()
+
+
+def preview(
+    ctx: AppContext, key: str, connection_settings: ConnectionSettings, *, writing: bool = False
+) -> ConnectionCheck:
+    """Test a connection before it is saved; nothing is stored.
+
+    Without a token, the stored secret is used if it could be kept when the connection is saved.
+
+    Raises:
+        NotFound; InvalidInput: as `connect`.
+    """
+    repaired, way = repair_address(connection_settings.base_url), _way(connection_settings.auth)
+    with ctx.database.reading() as connection:
+        row = application_by_key(connection, key)
+    token = connection_settings.token
+    secret = ctx.keys.encrypt(token.strip()) if token else None if _moved(row, repaired, way) else row.secret
+    return _shown(_check(ctx, ConnectedApplication(row.id, repaired, secret or "", way), writing=writing))
+
+
+def _moved(row: Application, base_url: str, way: dict[str, Any] | None) -> bool:
+    """Return whether the secret of an application would go to another host or kind of authentication."""
+    return (
+        row.base_url is None
+        or _origin(row.base_url) != _origin(base_url)
+        or _secret_goes_to(row.auth) != _secret_goes_to(way)
+    )
 
 
 def pause(ctx: AppContext, caller: Caller, key: str, *, paused: bool) -> ApplicationDetail:

@@ -31,6 +31,7 @@ class Application:
         pilot_group_id: while it is enabled, the group whose members alone are provisioned; None for everyone.
         adopt_by: the attributes by which an existing account is adopted; None for none.
         origin_attribute: the attribute that names Dravo as the origin of an account, or None.
+        seen_values, seen_at: roles, entitlements and groups that it was seen with, or None.
         enabled_from: while it is disabled, the time from which it is enabled, or None.
     """
 
@@ -80,6 +81,8 @@ class Application:
     enabled_from: Instant | None
     adopt_by: list[str] | None
     origin_attribute: str | None
+    seen_values: dict[str, Any] | None
+    seen_at: Instant | None
 
 
 @dataclass(frozen=True)

@@ -70,6 +70,9 @@ application = Table(
     # Dravo as the origin of an account, null for none.
     Column("adopt_by", Json),
     Column("origin_attribute", Text),
+    # What it was seen with: {"values": [...], "complete": bool}, see core/provisioning/seen_values.py.
+    Column("seen_values", Json),
+    at("seen_at"),
 )
 some_of("ix_application_enabled_from", application.c.enabled_from, where="enabled_from IS NOT NULL")
 

@@ -8,6 +8,26 @@ from __future__ import annotations
 from typing import TypedDict
 
 
+class AvailableRole(TypedDict):
+    """A value that the application has."""
+
+    attribute: str
+    value: str
+    label: str
+    accounts: int
+    role: str | None
+
+
+class AvailableRoles(TypedDict):
+    """The roles, entitlements and groups that the application was seen with."""
+
+    attribute: str | None
+    seen_at: str | None
+    complete: bool
+    items: list[AvailableRole]
+    missing: list[str]
+
+
 class Capabilities(TypedDict):
     """The capabilities of an application."""
 
@@ -28,6 +48,7 @@ class Check(TypedDict):
     """A connection check."""
 
     ok: bool
+    base_url: str
     steps: list[CheckStep]
     capabilities: Capabilities | None
 

@@ -16,6 +16,7 @@ from sqlalchemy import Connection
 from dravo.core import schedules
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound
 from dravo.core.instants import Instant
+from dravo.core.provisioning import seen_values
 from dravo.core.provisioning.accounts import (
     MANAGER,
     PRESENT,
@@ -32,6 +33,7 @@ from dravo.core.provisioning.drift import (
     compare,
     compare_groups,
 )
+from dravo.core.provisioning.seen_values import SeenValue
 from dravo.protocols.http_client import Request
 from dravo.protocols.scim_client.account_sync import accepted_body, segment
 from dravo.protocols.scim_client.capabilities import Capabilities
@@ -52,6 +54,7 @@ from dravo.store.provisioning import applications as application_settings
 from dravo.store.provisioning import drift as stored
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries import runs as run_queries
+from dravo.store.queries.applications import Application
 from dravo.store.queries.runs import ASKED, FAILED, FINISHED, STOPPED, Run, request_stop
 
 RECONCILIATION = "reconciliation"
@@ -194,14 +197,28 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
             expected, left_alone = _expected(ctx, connection, application.id, capabilities)
             groups, users, unsettled = _expected_groups(ctx, connection, application.id)
         drifts = list(compare(expected, read, left_alone))
+        there_are: list[Mapping[str, Any]] = []
         if groups:
             there_are = _read(ctx, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
             drifts.extend(compare_groups(groups, there_are, users, unsettled))
         _write(ctx, run_id, application.id, drifts, len(read), len(groups))
+        _note_values(ctx, application, seen_values.collect(read, there_are))
     except Stopped:
         _end(ctx, run_id, STOPPED, "The run was stopped. The previous results remain.")
     except (ProvisioningError, DravoError) as wrong:
         _end(ctx, run_id, FAILED, wrong.message, wrong.hint)
+
+
+def _note_values(ctx: AppContext, application: Application, seen: list[SeenValue]) -> None:
+    """Store the roles, entitlements and groups of an application; groups that were not read are kept."""
+    if not any(each.attribute == seen_values.GROUPS for each in seen):
+        stored_values = seen_values.read((application.seen_values or {}).get("values"))
+        seen = [*seen, *(each for each in stored_values if each.attribute == seen_values.GROUPS)]
+    document = {"values": [each.document() for each in seen], "complete": True}
+    with ctx.database.writing() as connection:
+        application_rows.update_application(
+            connection, application.id, seen_values=document, seen_at=clock.now()
+        )
 
 
 def _groups_there(

@@ -5,12 +5,13 @@ from __future__ import annotations
 from flask import Response
 
 from dravo.core.instants import Instant, parse_instant
-from dravo.protocols.scim_client.connection_test import CheckResult
 from dravo.services.access import expression_tester
 from dravo.services.access.expression_tester import ExpressionResult
-from dravo.services.applications import applications, connections, roles, status
+from dravo.services.applications import applications, available_roles, connections, roles, status
 from dravo.services.applications import settings as provisioning_settings
 from dravo.services.applications.applications import ApplicationDetail, ApplicationLine
+from dravo.services.applications.available_roles import AvailableRoles
+from dravo.services.applications.connections import ConnectionCheck, ConnectionSettings
 from dravo.services.applications.roles import RoleEdit
 from dravo.services.applications.settings import SettingsPreview
 from dravo.services.applications.status import StatusChange
@@ -180,23 +181,48 @@ def connect(path: KeyPath, body: ConnectionRequest) -> ApplicationDetail:
 
     A new host needs the secret again. The secret is stored encrypted and never returned.
     """
-    settings = connections.ConnectionSettings(
+    return connections.connect(app_context(), caller(), path.key, _connection(body))
+
+
+def _connection(body: ConnectionRequest) -> ConnectionSettings:
+    return ConnectionSettings(
         base_url=body.base_url,
         token=body.token,
         auth=body.auth.model_dump() if body.auth else None,
         expires_at=moment(body.expires_at, "expires_at"),
     )
-    return connections.connect(app_context(), caller(), path.key, settings)
 
 
 @routes.post("/applications/<key>/connection/test", responses=responses("applications.connections.Check"))
 @needs("applications.change")
-def check(path: KeyPath, query: CheckQuery) -> CheckResult:
+def check(path: KeyPath, query: CheckQuery) -> ConnectionCheck:
     """Check the connection of an application.
 
     Returns the result of each step. With `write`, Dravo creates, updates and deletes a test account.
     """
     return connections.check(app_context(), caller(), path.key, writing=query.with_test_user)
+
+
+@routes.post("/applications/<key>/connection/preview", responses=responses("applications.connections.Check"))
+@needs("applications.change")
+def preview_connection(path: KeyPath, query: CheckQuery, body: ConnectionRequest) -> ConnectionCheck:
+    """Check a connection before saving.
+
+    Tests the given values and saves nothing. Without a token, Dravo uses the saved one if the host stays.
+    """
+    return connections.preview(app_context(), path.key, _connection(body), writing=query.with_test_user)
+
+
+@routes.get(
+    "/applications/<key>/available-roles", responses=responses("applications.connections.AvailableRoles")
+)
+@needs("applications.read")
+def list_available_roles(path: KeyPath) -> AvailableRoles:
+    """List the roles that the application has.
+
+    Values of roles and entitlements, and group names, read by the last check or reconciliation.
+    """
+    return available_roles.list_available(app_context(), path.key)
 
 
 @routes.post(

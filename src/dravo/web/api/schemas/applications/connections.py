@@ -63,8 +63,31 @@ class Check(Model):
     """A connection check."""
 
     ok: bool
+    base_url: str = Field(description="Address that was checked, after repairs.")
     steps: list[CheckStep]
     capabilities: Capabilities | None
+
+
+class AvailableRole(Model):
+    """A value that the application has."""
+
+    attribute: str = Field(description="Where it was seen: roles, entitlements or groups.")
+    value: str = Field(description="Value of the role or entitlement, or name of the group.")
+    label: str = Field(description="Display name in the application; empty if there is none.")
+    accounts: int = Field(description="Number of accounts, or members of the group, that were seen with it.")
+    role: str | None = Field(description="Key of the role that is sent as this value, or null.")
+
+
+class AvailableRoles(Model):
+    """The roles, entitlements and groups that the application was seen with."""
+
+    attribute: str | None = Field(
+        description="Where roles are sent: roles, entitlements or groups; null for another way."
+    )
+    seen_at: str | None = Field(description="Time when the application was read, or null.")
+    complete: bool = Field(description="Whether all accounts were read, not only a sample.")
+    items: list[AvailableRole]
+    missing: list[str] = Field(description="Keys of roles whose value the application does not list.")
 
 
 class CheckQuery(Model):
