@@ -142,6 +142,7 @@ STATUSES: dict[str, dict[str, State]] = {
         "token": State("/settings", opens("Create token")),
         "operator": State("/settings/operators", opens("Create operator")),
         "undo": State("/activity?kind=change", opens("Undo")),
+        "access requests": State("/access/requests", opens("Approve")),
     },
     "sources": {
         "sources": State("/sources"),

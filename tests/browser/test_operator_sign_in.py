@@ -89,6 +89,33 @@ def test_by_a_code_that_is_mailed(
         user.get_by_role("heading", name="Your applications").wait_for()
         expect(user.get_by_text("Maribel Quay, signed in with")).to_be_visible()
 
+        # The user requests access; an operator approves; the application appears.
+        rota = fresh("rota")
+        running.application(rota)
+        dravo.applications.change(rota, requestable=True)
+        label = dravo.applications.get(rota)["label"]
+        user.get_by_role("button", name="Request access").click()
+        dialog = user.get_by_role("dialog")
+        choose(dialog.locator(".v-select").filter(has_text="Application"), label)
+        dialog.get_by_label("Why do you need access?").fill("I plan the weeding days.")
+        check_accessible(user)
+        dialog.get_by_role("button", name="Request", exact=True).click()
+        request = user.get_by_role("listitem").filter(has_text="I plan the weeding days.")
+        expect(request).to_contain_text("open")
+        page.goto("/access/requests")
+        row = page.get_by_role("row").filter(has_text="I plan the weeding days.")
+        expect(row).to_contain_text("to be chosen")
+        row.get_by_role("button", name="Approve").click()
+        dialog = page.get_by_role("dialog")
+        choose(dialog.locator(".v-select").filter(has_text="Role in"), "Viewer")
+        dialog.get_by_label("Answer for the user").fill("Welcome, Maribel.")
+        expect(dialog.get_by_role("status")).to_contain_text("1 gain")
+        check_accessible(page)
+        dialog.get_by_role("button", name="Approve", exact=True).click()
+        expect(row).to_have_count(0)
+        expect(user.get_by_role("heading", name=label)).to_be_visible()
+        expect(request).to_contain_text("Answer: Welcome, Maribel.")
+
         # Anyone who looks after them sees that they are signed in, and ends it.
         page.goto(f"/users/{dravo.users.get(new)['id']}")
         way = (

@@ -26,6 +26,7 @@ NOUNS = (
     "access.access",
     "applications.account",
     "access.review",
+    "access.request",
     "applications.task",
     "applications.hold",
     "applications.drift",

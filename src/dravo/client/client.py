@@ -17,6 +17,7 @@ from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.mail import Mail
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
+from dravo.client.requests import AccessRequests
 from dravo.client.resource import part, plain
 from dravo.client.reviews import Reviews
 from dravo.client.sign_ins import SignIns
@@ -63,6 +64,7 @@ class Dravo:
         self.tasks = Tasks(self)
         self.provisioning = Provisioning(self)
         self.reviews = Reviews(self)
+        self.requests = AccessRequests(self)
         self.operators = Operators(self)
         self.tokens = Tokens(self)
 

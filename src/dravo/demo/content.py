@@ -157,6 +157,8 @@ class DemoContent:
             )
             dravo.applications.check(key)
             dravo.applications.change(key, enabled=True, **wanted["settings"])
+        if wanted.get("requestable"):
+            dravo.applications.change(key, requestable=True)
         for plan, label, rank, seats in wanted.get("plans", ()):
             dravo.applications.add_plan(key, plan, label, rank=rank, seats=seats)
         for group, role, *plan in wanted.get("groups", ()):

@@ -147,6 +147,7 @@ APPLICATIONS: list[dict[str, Any]] = [
     },
     {
         "key": "ticket-desk",
+        "requestable": True,
         "label": "Ticket Desk",
         "owner": "gareth.pemberly",
         "roles": [("cashier", "Cashier", 10), ("supervisor", "Supervisor", 20), ("auditor", "Auditor", 5)],

@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+import httpx
 from tenacity import RetryError, Retrying, retry_if_exception_type, stop_after_delay, wait_fixed
 
 from dravo.client import Dravo
@@ -39,20 +40,40 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
     dravo.sign_ins.change(VOLUNTEERS, protocol="email_code", settings=settings, policy=policy)
     dravo.sign_ins.set_status(VOLUNTEERS, "enabled", confirm=VOLUNTEERS_LABEL)
     sign_in(url, letters, CAME)
-    sign_in(url, letters, NEW[0], *NEW[1:])
+    with client(url) as browser:
+        sign_in_at(browser, letters, NEW[0], *NEW[1:])
+        request_access(browser)
 
 
 def sign_in(url: str, letters: str, address: str, given: str = "", family: str = "") -> dict[str, Any]:
     """Sign in as a user, like a browser; return the result."""
     with client(url) as browser:
-        asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
-        body = {
-            "state": asked["state"],
-            "code": code_to(letters, address),
-            "given_name": given,
-            "family_name": family,
-        }
-        return dict(browser.post("/api/v1/sign-in/code/verify", json=body).raise_for_status().json())
+        return sign_in_at(browser, letters, address, given, family)
+
+
+def sign_in_at(
+    browser: httpx.Client, letters: str, address: str, given: str = "", family: str = ""
+) -> dict[str, Any]:
+    """Sign in as a user; the session is in the cookies of the browser."""
+    asked = browser.post("/api/v1/sign-in/code", json={"email": address}).raise_for_status().json()
+    body = {
+        "state": asked["state"],
+        "code": code_to(letters, address),
+        "given_name": given,
+        "family_name": family,
+    }
+    return dict(browser.post("/api/v1/sign-in/code/verify", json=body).raise_for_status().json())
+
+
+def request_access(browser: httpx.Client) -> None:
+    """Request access to an application, as the signed-in user of a browser."""
+    csrf = browser.get("/api/v1/me/applications").raise_for_status().json()["csrf"]
+    body = {
+        "application": "ticket-desk",
+        "role": "cashier",
+        "reason": "I help at the ticket desk during the spring weekends.",
+    }
+    browser.post("/api/v1/me/requests", json=body, headers={"X-Dravo-CSRF": csrf}).raise_for_status()
 
 
 def code_to(letters: str, address: str, seconds: float = 20) -> str:

@@ -38,17 +38,17 @@ from dravo.web.api.routes import access as access_routes
 from dravo.web.api.routes import applications as applications_routes
 from dravo.web.api.routes import assignments as assignments_routes
 from dravo.web.api.routes import drift as drift_routes
-from dravo.web.api.routes import erasure as erasure_routes
 from dravo.web.api.routes import imports as imports_routes
 from dravo.web.api.routes import license_plans as license_plans_routes
 from dravo.web.api.routes import local as local_routes
+from dravo.web.api.routes import me as me_routes
 from dravo.web.api.routes import policies as policies_routes
 from dravo.web.api.routes import reviews as reviews_routes
 from dravo.web.api.routes import session as session_routes
 from dravo.web.api.routes import sign_in as sign_in_routes
 from dravo.web.api.routes import sources as sources_routes
 from dravo.web.api.routes import tasks as tasks_routes
-from dravo.web.api.routes import user_marks as user_marks_routes
+from dravo.web.api.routes import user_ends as user_ends_routes
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim import admission as scim_admission
@@ -133,7 +133,6 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
     for part in (
         session_routes,
         sources_routes,
-        erasure_routes,
         imports_routes,
         policies_routes,
         sign_in_routes,
@@ -142,7 +141,8 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         assignments_routes,
         access_routes,
         tasks_routes,
-        user_marks_routes,
+        user_ends_routes,
+        me_routes,
         drift_routes,
         license_plans_routes,
         reviews_routes,

@@ -7,6 +7,7 @@ import CompareUsers from './CompareUsers.vue'
 import GroupMatrix from './GroupMatrix.vue'
 import AccessMatrix from './AccessMatrix.vue'
 import AccessChanges from './AccessChanges.vue'
+import RequestList from './RequestList.vue'
 import ReviewList from './ReviewList.vue'
 
 const route = useRoute()
@@ -19,6 +20,7 @@ const tabs = [
   ['users', 'Compare users'],
   ['simulate', 'Simulate access'],
   ['reviews', 'Reviews'],
+  ['requests', 'Requests'],
 ]
 </script>
 
@@ -40,6 +42,7 @@ const tabs = [
       <AccessChanges v-else-if="shown === 'changes'" />
       <SimulateAccess v-else-if="shown === 'simulate'" />
       <ReviewList v-else-if="shown === 'reviews'" />
+      <RequestList v-else-if="shown === 'requests'" />
       <AccessList v-else />
     </div>
   </div>

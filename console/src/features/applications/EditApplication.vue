@@ -8,17 +8,18 @@ import OwnerSelect from '../../components/OwnerSelect.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
-const fields = reactive({ label: '', owner: '', address: '', note: '', visible: true })
+const fields = reactive({ label: '', owner: '', address: '', note: '', visible: true, requestable: false })
 const { wrong, busy, attempt } = useAttempts()
 watch(open, (now) => {
   if (!now) return
-  const { label, owner, address, note, hidden } = props.application
+  const { label, owner, address, note, hidden, requestable } = props.application
   Object.assign(fields, {
     label,
     owner: owner ?? '',
     address: address ?? '',
     note: note ?? '',
     visible: !hidden,
+    requestable,
   })
   wrong.value = null
 })
@@ -50,6 +51,13 @@ async function save(): Promise<void> {
       v-model="fields.visible"
       label="Show the application to users with access"
       color="primary"
+      hide-details
+    />
+    <v-switch
+      v-model="fields.requestable"
+      label="Users can request access"
+      color="primary"
+      :disabled="!fields.visible"
       hide-details
     />
     <v-textarea v-model="fields.note" label="Note" rows="2" auto-grow max-rows="8" />

@@ -7,6 +7,7 @@ import { answered, api, ApiProblem } from '../../api/client'
 import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
+import RequestAccess from './RequestAccess.vue'
 
 const out = ref(false)
 const yours = useQuery({
@@ -71,6 +72,7 @@ async function leave(): Promise<void> {
           {{ yours.data.value.support_contact || 'Contact the user who invited you.' }}
         </EmptyState>
       </div>
+      <RequestAccess :csrf="yours.data.value.csrf" />
       <p v-if="yours.data.value.applications.length && yours.data.value.support_contact" class="quiet ask">
         Is an application missing? {{ yours.data.value.support_contact }}
       </p>

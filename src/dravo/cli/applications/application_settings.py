@@ -52,6 +52,9 @@ def add_setting(verbs: Any) -> None:
     change.add_argument(
         "--hidden", choices=("yes", "no"), help="hide the application from the users' own list (yes or no)"
     )
+    change.add_argument(
+        "--requestable", choices=("yes", "no"), help="let users request access to the application (yes or no)"
+    )
     for name, explained in _SWITCHES.items():
         change.add_argument(f"--{name}", choices=("yes", "no"), help=explained)
     change.add_argument(
@@ -111,8 +114,9 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         "adopt_by": given.adopt_by,
         "origin_attribute": given.origin_attribute,
     }
-    if given.hidden:
-        values["hidden"] = given.hidden == "yes"
+    for name in ("hidden", "requestable"):
+        if getattr(given, name):
+            values[name] = getattr(given, name) == "yes"
     for name in _SWITCHES:
         chosen = getattr(given, name.replace("-", "_"))
         values[name.replace("-", "_")] = None if chosen is None else chosen == "yes"
@@ -125,7 +129,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         settings = {
             name: value
             for name, value in values.items()
-            if name not in ("label", "owner", "address", "hidden", "note")
+            if name not in ("label", "owner", "address", "hidden", "requestable", "note")
         }
         _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:
@@ -190,6 +194,7 @@ def show_application(given: argparse.Namespace, application: Any) -> None:
             "Provisioning": _provisioning(application["provisioning"]),
             "Owner": application["owner"],
             "Start URL": application["address"],
+            "Users can request access": "yes" if application["requestable"] else "no",
             "Note": application["note"],
             "Address": connection["base_url"],
             "Token": "saved, encrypted" if connection["has_secret"] else "none",

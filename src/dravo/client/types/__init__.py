@@ -33,6 +33,14 @@ from dravo.client.types.access.matrix import (
     MatrixUser,
     PageOfAccessDifferences,
 )
+from dravo.client.types.access.requests import (
+    AccessRequestLine,
+    OfferedApplication,
+    OfferedRole,
+    OwnRequestLine,
+    OwnRequests,
+    PageOfAccessRequests,
+)
 from dravo.client.types.access.reviews import PageOfReviewRows, PageOfReviews, Review, ReviewPart, ReviewRow
 from dravo.client.types.activity import (
     ActivityLine,
@@ -235,6 +243,7 @@ __all__ = [
     "Access",
     "AccessDifference",
     "AccessExplanation",
+    "AccessRequestLine",
     "Account",
     "AccountDetail",
     "ActivityLine",
@@ -333,6 +342,8 @@ __all__ = [
     "NewSignInTest",
     "Note",
     "Number",
+    "OfferedApplication",
+    "OfferedRole",
     "OpenTask",
     "Operator",
     "OperatorLink",
@@ -343,8 +354,11 @@ __all__ = [
     "OurCertificate",
     "Overview",
     "OwnApplication",
+    "OwnRequestLine",
+    "OwnRequests",
     "PageOfAccess",
     "PageOfAccessDifferences",
+    "PageOfAccessRequests",
     "PageOfAccounts",
     "PageOfActivity",
     "PageOfApiTokens",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -37,9 +38,16 @@ from dravo.store.snapshots.config import raise_revision
 
 
 def add(
-    ctx: AppContext, caller: Caller, wish: AssignmentRequest, sure: Confirmation = UNCONFIRMED
+    ctx: AppContext,
+    caller: Caller,
+    wish: AssignmentRequest,
+    sure: Confirmation = UNCONFIRMED,
+    also: Callable[[Connection, str], None] | None = None,
 ) -> AssignmentLine:
     """Create an assignment. The touched users are recomputed; many of them by the worker.
+
+    Args:
+        also: what is written in the same transaction, with the ID of the assignment.
 
     Raises:
         InvalidInput, NotFound, AlreadyExists; NeedsConfirmation, StalePreview.
@@ -53,6 +61,8 @@ def add(
     try:
         with ctx.database.writing() as connection:
             write(ctx, connection, caller, row, wanted.target, cleared)
+            if also is not None:
+                also(connection, row["id"])
     except IntegrityError:
         raise AlreadyExists(
             "The same assignment exists already.", "Change the existing assignment."

@@ -47,6 +47,7 @@ class ApplicationLine:
     owner: str | None
     address: str | None
     hidden: bool
+    requestable: bool
     tracked_only: bool
     enabled: bool
     status: str
@@ -178,6 +179,7 @@ def _line(row: ListedApplication) -> ApplicationLine:
         owner=row.owner,
         address=row.address,
         hidden=row.hidden,
+        requestable=row.requestable,
         tracked_only=row.tracked_only,
         enabled=row.enabled,
         status=_status(row),
@@ -292,7 +294,8 @@ def change(
         caller: who changes it.
         key: the key of the application.
         about: "label", "owner" (the name of an operator; needs `operators.change`), "address" (where users
-            open it), "hidden" (not shown to users), "note"; None keeps a value.
+            open it), "hidden" (not shown to users), "requestable" (users can request access), "note"; None
+            keeps a value.
         settings: as in `provisioning.settings`.
 
     Raises:
@@ -363,6 +366,8 @@ def _about(about: dict[str, Any]) -> dict[str, Any]:
         values["address"] = check_url(about["address"], "address") if about["address"].strip() else None
     if about.get("hidden") is not None:
         values["hidden"] = about["hidden"]
+    if about.get("requestable") is not None:
+        values["requestable"] = about["requestable"]
     if about.get("note") is not None:
         values["note"] = about["note"].strip() or None
     return values

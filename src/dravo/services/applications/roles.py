@@ -33,6 +33,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, provisioned_groups
 from dravo.store.access import assignments as stored_assignments
+from dravo.store.access import requests as access_requests
 from dravo.store.ids import new_id
 from dravo.store.provisioning import applications as stored
 from dravo.store.queries import applications as application_rows
@@ -242,6 +243,7 @@ def remove_role(ctx: AppContext, caller: Caller, key: str, role_key: str) -> App
             )
         if application.default_role_id == role.id:
             raise StillInUse(f"'{role.label}' is the fallback role.", "Choose another fallback role first.")
+        access_requests.forget_role(connection, role.id)
         stored.delete_role(connection, role.id)
         stored_assignments.confirm_present_users(connection, application.id)
         raise_revision(connection)

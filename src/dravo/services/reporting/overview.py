@@ -57,7 +57,7 @@ def band(ctx: AppContext) -> Overview:
         stages=[
             PipelineStage(name="sources", count=row.sources, needs=of_sources),
             PipelineStage(name="users", count=row.active_users + row.inactive_users, needs=0),
-            PipelineStage(name="access", count=row.access, needs=unreached),
+            PipelineStage(name="access", count=row.access, needs=unreached + row.access_requests),
             PipelineStage(
                 name="applications",
                 count=row.applications,

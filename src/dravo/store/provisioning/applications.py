@@ -259,6 +259,7 @@ def delete_application(connection: Connection, application_id: str) -> None:
         delete(t.operator_application).where(t.operator_application.c.application_id == application_id)
     )
     for table in (
+        t.access_request,
         t.review_row,
         t.provisioned_group,
         t.drift,

@@ -32,6 +32,7 @@ class Application:
         adopt_by: the attributes by which an existing account is adopted; None for none.
         origin_attribute: the attribute that names Dravo as the origin of an account, or None.
         seen_values, seen_at: roles, entitlements and groups that it was seen with, or None.
+        requestable: whether users can request access to it.
         enabled_from: while it is disabled, the time from which it is enabled, or None.
     """
 
@@ -83,6 +84,7 @@ class Application:
     origin_attribute: str | None
     seen_values: dict[str, Any] | None
     seen_at: Instant | None
+    requestable: bool
 
 
 @dataclass(frozen=True)

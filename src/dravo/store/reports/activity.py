@@ -220,14 +220,14 @@ def changes(wanted: EventFilter) -> Events[ChangeEvent]:
                 c.object_id == wanted.application_id,
                 *(
                     c.object_id.in_(select(each.c.id).where(each.c.application_id == wanted.application_id))
-                    for each in (t.assignment, t.account, t.task, t.provisioned_group)
+                    for each in (t.assignment, t.account, t.task, t.provisioned_group, t.access_request)
                 ),
             )
         )
     if wanted.user_id is not None:
         of_user = (
             c.object_id.in_(select(each.c.id).where(each.c.user_id == wanted.user_id))
-            for each in (t.assignment, t.account, t.task)
+            for each in (t.assignment, t.account, t.task, t.access_request)
         )
         statement = statement.where(or_(false(), c.object_id == wanted.user_id, *of_user))
     return _events(statement, c.id, c.at, ChangeEvent, wanted.until)

@@ -38,6 +38,7 @@ class StageCounts:
     paused: int
     expiring_secrets: int
     waiting_seats: int
+    access_requests: int
     drift: int
     waiting: int
     failed: int
@@ -93,6 +94,7 @@ def stages(connection: Connection, secret_ends_before: Instant) -> StageCounts:
             t.application, p.secret.is_not(None), p.secret_expires_at < secret_ends_before
         ),
         "waiting_seats": count(t.seat, t.seat.c.until_at.is_(None), t.seat.c.from_at.is_(None)),
+        "access_requests": count(t.access_request, t.access_request.c.status == "open"),
         "drift": count(t.drift, t.drift.c.status == "open"),
         "waiting": count(t.task, still_open, d.status == "waiting"),
         "failed": count(t.task, still_open, d.status.in_(("failed", "held"))),

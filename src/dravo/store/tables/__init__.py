@@ -2,6 +2,7 @@
 
 from dravo.store.tables.access import (
     access,
+    access_request,
     application,
     assignment,
     license_plan,
@@ -70,6 +71,7 @@ from dravo.store.tables.users import (
 __all__ = [
     "Json",
     "access",
+    "access_request",
     "account",
     "api_token",
     "application",

@@ -73,6 +73,8 @@ application = Table(
     # What it was seen with: {"values": [...], "complete": bool}, see core/provisioning/seen_values.py.
     Column("seen_values", Json),
     at("seen_at"),
+    # Whether users can request access to it.
+    Column("requestable", Boolean(create_constraint=False), nullable=False, server_default="0"),
 )
 some_of("ix_application_enabled_from", application.c.enabled_from, where="enabled_from IS NOT NULL")
 
@@ -269,6 +271,32 @@ review_row = Table(
 )
 Index("ix_review_row_of_review", review_row.c.review_id, review_row.c.application_id, review_row.c.decision)
 Index("ix_review_row_of_application", review_row.c.application_id)
+
+# Requests of users for access: "open", "approved", "refused" or "withdrawn". Without a role, the operator who
+# approves chooses one.
+access_request = Table(
+    "access_request",
+    metadata,
+    own_id(),
+    to("user"),
+    to("application"),
+    to("role", nullable=True),
+    Column("reason", Text, nullable=False),
+    Column("status", String(12), nullable=False),
+    at("requested_at", nullable=False),
+    at("decided_at"),
+    Column("decided_by", Text),
+    Column("answer", Text),
+    # The assignment that an approval created.
+    Column("assignment_id", String(36)),
+)
+Index("ix_access_request_of_application", access_request.c.application_id, access_request.c.id)
+one_of(
+    "uq_access_request_open",
+    access_request.c.user_id,
+    access_request.c.application_id,
+    where="status = 'open'",
+)
 
 # Users whose access is to be recomputed after a change that affects many. They are not provisioned before.
 pending_recompute = Table(

@@ -81,6 +81,7 @@ def erase(connection: Connection, user: Any, records: Sequence[ErasedRecord], no
         connection.execute(delete(table).where(table.c.record_id.in_(ids)))
     _delete_conflicts(connection, user.id, records)
     connection.execute(delete(t.run_entry).where(t.run_entry.c.user_id == user.id))
+    connection.execute(delete(t.access_request).where(t.access_request.c.user_id == user.id))
     connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id))
     connection.execute(delete(t.pending_recompute).where(t.pending_recompute.c.user_id == user.id))
     connection.execute(delete(t.record).where(t.record.c.id.in_(ids)))

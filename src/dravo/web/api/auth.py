@@ -23,7 +23,10 @@ from dravo.services.security import sessions as operator_sessions
 from dravo.services.security.permissions import PERMISSIONS, Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorMissing
+from dravo.services.sign_in import sessions as user_sessions
+from dravo.services.sign_in.sessions import SignedInUser
 from dravo.store.access.assignments import application_key
+from dravo.store.access.requests import application_key as application_of_request
 from dravo.store.pagination import PageRequest
 from dravo.web import cookies
 from dravo.web.api.errors import BodyTooLarge, InvalidJson, UnknownParameter, error_response, http_error
@@ -43,14 +46,19 @@ View = TypeVar("View", bound=Callable[..., Any])
 
 
 # The application of a route, for application owners. Routes without one are not for them.
-PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ALL = (
+PATH, PATH_APPLICATION, QUERY, BODY, ASSIGNMENT, ACCESS_REQUEST, ALL = (
     "path",
     "application in the path",
     "query",
     "body",
     "assignment",
+    "access request",
     "all",
 )
+
+
+# The permission of a user for what is their own, by the session of Your applications.
+USER = "user"
 
 
 def needs(
@@ -59,13 +67,13 @@ def needs(
     """Mark a route with the permission that its caller needs; unmarked routes are closed.
 
     Args:
-        permission: the permission.
+        permission: the permission; "nothing" for routes without a caller, `USER` for signed-in users.
         of: where the application is named; `ALL` for routes without an application, None for routes closed to
             application owners.
         before_factor: whether operators can call the route before they set up a required second factor.
         largest: the largest body, in bytes.
     """
-    assert permission in PERMISSIONS or permission == "nothing", permission
+    assert permission in PERMISSIONS or permission in ("nothing", USER), permission
 
     def mark(view: View) -> View:
         view.__dict__.update(permission=permission, of=of, before_factor=before_factor, largest=largest)
@@ -124,6 +132,32 @@ def caller() -> Caller:
     return known
 
 
+def signed_in_user() -> SignedInUser:
+    """Return the signed-in user who is calling."""
+    known: SignedInUser = g.visitor
+    return known
+
+
+def _by_user_session() -> SignedInUser:
+    """Return the user of a session; a request that changes something needs its CSRF token.
+
+    Raises:
+        NotSignedIn, NotPermitted.
+    """
+    secret = cookies.read(cookies.USER)
+    known = user_sessions.by_secret(app_context(), secret) if secret else None
+    if known is None:
+        raise NotSignedIn("You are not signed in.", "Sign in through your identity provider.")
+    if request.method not in ("GET", "HEAD"):
+        given = request.headers.get(CSRF_HEADER, "")
+        if not hmac.compare_digest(given.encode(), known.csrf.encode()):
+            raise NotPermitted(
+                "The request does not contain the CSRF token of the session.",
+                f"Reload the page. Programs send the token in the header {CSRF_HEADER}.",
+            )
+    return known
+
+
 def page_request(query: PageQuery) -> PageRequest:
     """Return the page that a query names."""
     return PageRequest(query.after, query.count)
@@ -139,6 +173,10 @@ def check_caller() -> None:
     permission = getattr(view, "permission", None)
     if permission == "nothing":
         _check_body(LARGEST_UNKNOWN)
+        return
+    if permission == USER:
+        g.visitor = _by_user_session()
+        _check_body(getattr(view, "largest", LARGEST_SINGLE))
         return
     known = _by_token() if request.headers.get("Authorization") else _by_session()
     if permission is None:
@@ -233,6 +271,9 @@ def _application_asked(of: str | None) -> str | None:
     if of == ASSIGNMENT:
         with app_context().database.reading() as connection:
             return application_key(connection, str(values.get("id")))
+    if of == ACCESS_REQUEST:
+        with app_context().database.reading() as connection:
+            return application_of_request(connection, str(values.get("id")))
     return None
 
 

@@ -23,6 +23,7 @@ class Application(TypedDict):
     owner: str | None
     address: str | None
     hidden: bool
+    requestable: bool
     tracked_only: bool
     enabled: bool
     status: str
@@ -56,6 +57,7 @@ class ApplicationLine(TypedDict):
     owner: str | None
     address: str | None
     hidden: bool
+    requestable: bool
     tracked_only: bool
     enabled: bool
     status: str

@@ -1,24 +1,36 @@
-"""Access reviews: begun by administrators, decided row by row by anyone who owns the application, kept as
-evidence.
-"""
+"""Access reviews, decided row by row and kept as evidence, and access requests of users."""
 
 from __future__ import annotations
 
 from flask import Response
 
 from dravo.services.access.matrix import View
+from dravo.services.access.requests import decisions as request_decisions
+from dravo.services.access.requests.decisions import AccessRequest, Approval
 from dravo.services.access.reviews import decisions as review_decisions
 from dravo.services.access.reviews import export as review_export
 from dravo.services.access.reviews import reviews as access_reviews
 from dravo.services.access.reviews.decisions import ReviewDecision
 from dravo.services.access.reviews.reviews import Review, ReviewRow
 from dravo.services.changes.preview import Preview
+from dravo.store.access.requests import RequestFilter
 from dravo.store.access.reviews import ReviewRowFilter
 from dravo.store.pagination import Page
-from dravo.web.api.auth import ALL, BODY, QUERY, api_blueprint, app_context, caller, needs, page_request
+from dravo.web.api.auth import (
+    ACCESS_REQUEST,
+    ALL,
+    BODY,
+    QUERY,
+    api_blueprint,
+    app_context,
+    caller,
+    needs,
+    page_request,
+)
 from dravo.web.api.downloads import file_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
+from dravo.web.api.schemas.access.requests import AccessRequestsQuery, ApproveRequest, RefuseRequest
 from dravo.web.api.schemas.access.reviews import (
     DecisionRequest,
     ReviewExportQuery,
@@ -117,3 +129,61 @@ def export_review(path: IdPath, query: ReviewExportQuery) -> Response:
     Streams all rows as CSV or JSON.
     """
     return file_response(review_export.export(app_context(), path.id, query.form), "review", query.form)
+
+
+# Access requests
+
+
+@routes.get("/access/requests", responses=responses("access.requests.PageOfAccessRequests"))
+@needs("access.read", of=ALL)
+def list_access_requests(query: AccessRequestsQuery) -> Page[AccessRequest]:
+    """List access requests.
+
+    Newest first. Application owners see the requests for their applications.
+    """
+    only = RequestFilter(query.status, query.application, query.q)
+    return request_decisions.list_requests(app_context(), caller(), page_request(query), only)
+
+
+@routes.get("/access/requests/<id>", responses=responses("access.requests.AccessRequestLine"))
+@needs("access.read", of=ACCESS_REQUEST)
+def get_access_request(path: IdPath) -> AccessRequest:
+    """Get an access request.
+
+    Returns the request with its decision.
+    """
+    return request_decisions.one(app_context(), path.id)
+
+
+@routes.post("/access/requests/<id>/approve/preview", responses=responses("access.assignments.Preview"))
+@needs("access.read", of=ACCESS_REQUEST)
+def preview_approval(path: IdPath, body: ApproveRequest) -> Preview:
+    """Preview the approval of a request.
+
+    Returns who would gain or change roles. Changes nothing.
+    """
+    return request_decisions.preview(app_context(), path.id, _approval(body))
+
+
+@routes.post("/access/requests/<id>/approve", responses=responses("access.requests.AccessRequestLine"))
+@needs("assignments.change", of=ACCESS_REQUEST)
+def approve_access_request(path: IdPath, body: ApproveRequest) -> AccessRequest:
+    """Approve an access request.
+
+    Creates an assignment and sends an email to the user. The highest role may require `confirm`.
+    """
+    return request_decisions.approve(app_context(), caller(), path.id, _approval(body), sure_of(body))
+
+
+@routes.post("/access/requests/<id>/refuse", responses=responses("access.requests.AccessRequestLine"))
+@needs("assignments.change", of=ACCESS_REQUEST)
+def refuse_access_request(path: IdPath, body: RefuseRequest) -> AccessRequest:
+    """Refuse an access request.
+
+    The user sees the reason and gets an email.
+    """
+    return request_decisions.refuse(app_context(), caller(), path.id, body.answer)
+
+
+def _approval(body: ApproveRequest) -> Approval:
+    return Approval(role=body.role, until=body.until, answer=body.answer)

@@ -4,12 +4,10 @@ told.
 
 from __future__ import annotations
 
-import hmac
 from dataclasses import dataclass
 
-from flask import Response, current_app, jsonify, request
+from flask import Response, current_app, jsonify
 
-from dravo.core.errors import NotPermitted, NotSignedIn
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.ingest import claimed_groups
 from dravo.services.ingest.claimed_groups import GroupInClaims, GroupMadeAhead
@@ -23,7 +21,7 @@ from dravo.services.sign_in import start as sign_in_start
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.services.sign_in.eligibility import PlannedSignIn, SignInOptions
 from dravo.services.sign_in.keys import UploadedKey
-from dravo.services.sign_in.sessions import SignedInUser, UserPortal, UserSession
+from dravo.services.sign_in.sessions import UserSession
 from dravo.services.sign_in.settings import check as settings_check
 from dravo.services.sign_in.settings import protocol_change, rollout
 from dravo.services.sign_in.settings import settings as sign_in_settings
@@ -35,7 +33,7 @@ from dravo.services.sign_in.traces import SIGNED_IN, SignInLine, SignInTrace
 from dravo.store.pagination import ItemList, Page
 from dravo.store.sign_in.traces import TraceFilter
 from dravo.web import cookies
-from dravo.web.api.auth import CSRF_HEADER, api_blueprint, app_context, caller, needs, page_request
+from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.common import KeyPath, PageQuery
 from dravo.web.api.schemas.settings import MailRequest, TestMailRequest
@@ -56,7 +54,6 @@ from dravo.web.api.schemas.sources.sign_in import (
 )
 from dravo.web.api.schemas.users import UserPath
 from dravo.web.callers import place
-from dravo.web.sso.routes import visitor
 
 routes = api_blueprint("signing in")
 
@@ -421,38 +418,3 @@ def give_code(body: VerifyCodeRequest) -> Response:
 def _limiter() -> RateLimiter:
     found: RateLimiter = current_app.config["SSO_LIMITER"]
     return found
-
-
-@routes.get("/me/applications", responses=responses("sources.sign_in.UserPortal"))
-@needs("nothing")
-def yours() -> UserPortal:
-    """List your applications.
-
-    For a signed-in user: the applications with roles, and the support contact.
-    """
-    return user_sessions.mine(app_context(), _visitor())
-
-
-@routes.delete("/me/session", responses=responses("operators.LogoutUrl"))
-@needs("nothing")
-def end_own_session() -> Response:
-    """Sign out a user.
-
-    Returns the logout URL of the provider, if it has one.
-    """
-    known = _visitor()
-    if not hmac.compare_digest(request.headers.get(CSRF_HEADER, "").encode(), known.csrf.encode()):
-        raise NotPermitted(
-            "The request does not contain the CSRF token of the session.",
-            f"Reload the page. Programs send the token in the header {CSRF_HEADER}.",
-        )
-    response = jsonify({"go_to": user_sessions.leave(app_context(), known, _base())})
-    cookies.forget(response, cookies.USER)
-    return response
-
-
-def _visitor() -> SignedInUser:
-    known = visitor()
-    if known is None:
-        raise NotSignedIn("You are not signed in.", "Sign in through your identity provider.")
-    return known

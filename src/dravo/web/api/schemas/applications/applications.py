@@ -22,6 +22,7 @@ class ApplicationLine(Model):
     owner: str | None
     address: str | None
     hidden: bool
+    requestable: bool = Field(description="Whether users can request access.")
     tracked_only: bool
     enabled: bool
     status: str = Field(
@@ -153,6 +154,7 @@ class ChangeApplicationRequest(ProvisioningSettingsRequest):
     )
     address: Text | None = Field(None, description="Start URL for users; empty for none.")
     hidden: bool | None = Field(None, description="Whether the application is hidden from the users' list.")
+    requestable: bool | None = Field(None, description="Whether users can request access.")
     note: Text | None = Field(None, description="Note of operators; empty for none.")
 
 

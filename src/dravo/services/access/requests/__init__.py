@@ -1,0 +1,1 @@
+"""Access requests: users ask for access to an application, and its owner approves or refuses."""
