@@ -21,11 +21,11 @@ from dravo.core.access.types import AccessConfig, Assignment, UserFacts
 from dravo.core.instants import Instant
 from dravo.core.scim.patches import read_operations
 from dravo.core.scim.schemas import ENTERPRISE_URN, GROUP
-from dravo.services.context import AppContext
-from dravo.services.ingest.intake import Intake
 from dravo.services.applications import applications
 from dravo.services.applications import roles as provisioning_roles
 from dravo.services.applications.roles import RoleEdit
+from dravo.services.context import AppContext
+from dravo.services.ingest.intake import Intake
 from dravo.services.security import operators
 from dravo.services.sources import sources
 from dravo.store import clock

@@ -19,10 +19,10 @@ from dravo.services.access import assignment_changes, rule_matches
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.matrix import View
-from dravo.services.context import AppContext
 from dravo.services.applications import applications
 from dravo.services.applications import roles as provisioning_roles
 from dravo.services.applications.roles import RoleEdit
+from dravo.services.context import AppContext
 from dravo.services.reporting import access_flow, overview
 from dravo.services.security import operators
 from dravo.services.sources import sources

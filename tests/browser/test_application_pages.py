@@ -148,3 +148,33 @@ def test_a_connection_is_checked_before_it_is_saved_and_its_roles_are_offered(
     with running.dravo as dravo:
         (role,) = dravo.applications.get(desk)["roles"]
     assert (role["key"], role["label"], role["sent_value"]) == ("keeper", "Keeper", "ROLE_KEEPER")
+
+
+def test_an_application_is_added_from_a_template_and_copied(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    label = fresh("Our records")
+    page = open_page(signed_in=True)
+    page.goto("/applications")
+    page.get_by_role("button", name="Add application").click()
+    dialog = page.get_by_role("dialog")
+    dialog.locator(".v-select").filter(has_text="Template").click()
+    page.get_by_role("option", name="Plant Records").click()
+    expect(dialog).to_contain_text("Roles: Viewer, Recorder, Curator.")
+    dialog.get_by_label("Label").fill(label)
+    dialog.get_by_label("Workspace").fill("not a workspace")
+    dialog.get_by_role("button", name="Add", exact=True).click()
+    expect(dialog).to_contain_text("'not a workspace' is not an answer to 'Workspace'.")
+    dialog.get_by_label("Workspace").fill("https://trust.plant-records.example/login")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Add", exact=True).click()
+    expect(page.get_by_label("SCIM base URL")).to_have_value("https://trust.plant-records.example/scim/v2")
+    expect(page.get_by_text("The token is missing.")).to_be_visible()
+    page.get_by_role("button", name="Copy", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Copied: 3 roles")
+    check_accessible(page)
+    dialog.get_by_label("Label").fill(f"{label} south")
+    dialog.get_by_role("button", name="Copy", exact=True).click()
+    expect(page.get_by_role("heading", name=f"{label} south")).to_be_visible()
+    expect(page.get_by_label("SCIM base URL")).to_have_value("")

@@ -79,6 +79,9 @@ NEW, ITSELF, OWN, ACTS, NOTHING = (
 WITHOUT = {
     ("POST", "/applications"): NEW,
     ("POST", "/applications/{key}/roles"): NEW,
+    ("POST", "/applications/{key}/copy"): NEW,
+    ("POST", "/application-templates"): NEW,
+    ("DELETE", "/application-templates/{key}"): "applications keep what they have from the template",
     ("POST", "/applications/{key}/license-plans"): NEW,
     ("POST", "/groups"): NEW,
     ("POST", "/operators"): NEW,

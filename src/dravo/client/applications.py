@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import builtins
 from collections.abc import Sequence
 from typing import Any, cast
 
@@ -22,11 +23,42 @@ class Applications(Noun):
         return cast(t.Application, self._call("GET", f"/applications/{part(key)}"))
 
     def add(
-        self, key: str, label: str, *, owner: str | None = None, tracked_only: bool = False
+        self,
+        key: str,
+        label: str,
+        *,
+        owner: str | None = None,
+        tracked_only: bool = False,
+        **template: Any,
     ) -> t.Application:
-        """Add an application."""
-        body = {"key": key, "label": label, "owner": owner, "tracked_only": tracked_only}
+        """Add an application.
+
+        Args:
+            template: `template`: the key of a template; `answers`: to its questions, by name.
+        """
+        body = {"key": key, "label": label, "owner": owner, "tracked_only": tracked_only, **template}
         return cast(t.Application, self._call("POST", "/applications", body=body))
+
+    def copy(self, key: str, new_key: str, label: str) -> t.Application:
+        """Copy an application as another instance, without its address, token and assignments."""
+        body = {"key": new_key, "label": label}
+        return cast(t.Application, self._call("POST", f"/applications/{part(key)}/copy", body=body))
+
+    def templates(self) -> builtins.list[t.ApplicationTemplate]:
+        """Return the application templates."""
+        found = cast(t.ApplicationTemplates, self._call("GET", "/application-templates"))
+        return found["items"]
+
+    def create_template(
+        self, key: str, application: str, label: str, description: str = ""
+    ) -> t.ApplicationTemplate:
+        """Create a template from an application."""
+        body = {"key": key, "application": application, "label": label, "description": description}
+        return cast(t.ApplicationTemplate, self._call("POST", "/application-templates", body=body))
+
+    def delete_template(self, key: str) -> None:
+        """Delete a template of your organization."""
+        self._call("DELETE", f"/application-templates/{part(key)}")
 
     def change(self, key: str, **values: Any) -> t.Application:
         """Change label, owner or settings, such as `enabled=True` or `on_leaving="delete"`."""

@@ -10,6 +10,7 @@ import TaskTable from '../provisioning/TaskTable.vue'
 import ErrorGroups from '../provisioning/ErrorGroups.vue'
 import DeleteApplication from './DeleteApplication.vue'
 import DriftPanel from './DriftPanel.vue'
+import CopyApplication from './CopyApplication.vue'
 import EditApplication from './EditApplication.vue'
 import HoldNotice from '../provisioning/HoldNotice.vue'
 import RoleMapping from './RoleMapping.vue'
@@ -24,6 +25,7 @@ const props = defineProps<{ id: string; tab?: string }>()
 const may = useMay()
 const editing = ref(false)
 const removing = ref(false)
+const copying = ref(false)
 const application = useQuery({
   queryKey: ['applications', props.id],
   queryFn: () => answered(api.GET('/api/v1/applications/{key}', { params: { path: { key: props.id } } })),
@@ -83,7 +85,9 @@ const missing = computed(() => {
         <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
         <template v-if="may('applications.change')">
           <v-btn variant="outlined" @click="editing = true">Edit</v-btn>
+          <v-btn variant="text" @click="copying = true">Copy</v-btn>
           <v-btn variant="outlined" @click="removing = true">Delete</v-btn>
+          <CopyApplication v-model="copying" :application="data" />
           <EditApplication v-model="editing" :application="data" />
           <DeleteApplication v-model="removing" :application="data" />
         </template>

@@ -1,40 +1,16 @@
 <script setup lang="ts">
-import { useQueryClient } from '@tanstack/vue-query'
+// The applications, with their status and numbers.
 import { ref } from 'vue'
-import { useRouter } from 'vue-router'
 import { answered, api } from '../../api/client'
-import FormDialog from '../../components/FormDialog.vue'
+import { useMay } from '../../app/session'
 import EmptyState from '../../components/EmptyState.vue'
-import OwnerSelect from '../../components/OwnerSelect.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
-import { keyOf } from '../../app/keys'
+import AddApplication from './AddApplication.vue'
 
-const router = useRouter()
-const queries = useQueryClient()
+const may = useMay()
 const adding = ref(false)
-const label = ref('')
-const key = ref('')
-const owner = ref('')
-const trackedOnly = ref(false)
-const wrong = ref<unknown>(null)
-
-async function add(): Promise<void> {
-  try {
-    const body = {
-      key: key.value || keyOf(label.value),
-      label: label.value,
-      owner: owner.value || null,
-      tracked_only: trackedOnly.value,
-    }
-    const made = await answered(api.POST('/api/v1/applications', { body }))
-    await queries.invalidateQueries()
-    await router.push(`/applications/${made.key}/settings`)
-  } catch (problem) {
-    wrong.value = problem
-  }
-}
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/applications', { params: { query: { after, count } } }))
 </script>
@@ -46,7 +22,7 @@ const fetch = (after: string | undefined, count: number) =>
         <h1>Applications</h1>
         <p class="lead">The applications that your users work with, their roles and their accounts.</p>
       </div>
-      <v-btn color="primary" @click="adding = true">Add application</v-btn>
+      <v-btn v-if="may('applications.change')" color="primary" @click="adding = true">Add application</v-btn>
     </div>
     <div class="panel">
       <PagedTable
@@ -91,18 +67,6 @@ const fetch = (after: string | undefined, count: number) =>
         </template>
       </PagedTable>
     </div>
-    <FormDialog v-model="adding" title="Add application" act="Add" :wrong="wrong" @done="add">
-      <v-text-field v-model="label" label="Label" />
-      <v-text-field
-        v-model="key"
-        label="Key"
-        :placeholder="keyOf(label)"
-        persistent-placeholder
-        persistent-hint
-        hint="Used in URLs. It cannot be changed later."
-      />
-      <OwnerSelect v-model="owner" />
-      <v-checkbox v-model="trackedOnly" label="Track only: Dravo does not provision accounts" />
-    </FormDialog>
+    <AddApplication v-model="adding" />
   </div>
 </template>

@@ -9,6 +9,7 @@ from dravo.cli.access.assignment import show_effects
 from dravo.cli.applications.application_settings import add_setting, show_application
 from dravo.cli.applications.connection import add_connection
 from dravo.cli.applications.status import add_set_status
+from dravo.cli.applications.template import add_templates, read_answers
 from dravo.cli.output import (
     UsageError,
     command,
@@ -33,6 +34,7 @@ def add_commands(nouns: Any) -> None:
     add_connection(verbs)
     _declare_groups(verbs)
     _declare_evaluate(verbs)
+    add_templates(verbs)
     add_setting(verbs)
     add_set_status(verbs)
     for name, run, text in (
@@ -61,6 +63,16 @@ def _declare_add(verbs: Any) -> None:
     parser.add_argument("--owner", help="name of the operator who owns the application")
     parser.add_argument(
         "--tracked-only", action="store_true", help="track access only; Dravo does not provision accounts"
+    )
+    parser.add_argument(
+        "--template", metavar="KEY", help="template, as in 'dravo application templates' (default: none)"
+    )
+    parser.add_argument(
+        "--answer",
+        action="append",
+        default=[],
+        metavar="NAME=TEXT",
+        help="answer to a question of the template; repeat for several",
     )
 
 
@@ -175,10 +187,12 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _add(given: argparse.Namespace, dravo: Dravo) -> None:
-    show_application(
-        given,
-        dravo.applications.add(given.key, given.label, owner=given.owner, tracked_only=given.tracked_only),
-    )
+    wish: dict[str, Any] = {"owner": given.owner, "tracked_only": given.tracked_only}
+    if given.answer and not given.template:
+        raise UsageError("--answer needs --template.")
+    if given.template:
+        wish |= {"template": given.template, "answers": read_answers(given.answer)}
+    show_application(given, dravo.applications.add(given.key, given.label, **wish))
 
 
 def _create_role(given: argparse.Namespace, dravo: Dravo) -> None:

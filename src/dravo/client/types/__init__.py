@@ -102,6 +102,13 @@ from dravo.client.types.applications.tasks import (
     TaskErrors,
     TaskLine,
 )
+from dravo.client.types.applications.templates import (
+    ApplicationTemplate,
+    ApplicationTemplates,
+    PresetPlan,
+    PresetRole,
+    TemplateQuestion,
+)
 from dravo.client.types.base import Problem, ProblemAnswer
 from dravo.client.types.common import ConfirmedPreview, GroupRef, KeyAndLabel, Number, RoleRef, UserRef
 from dravo.client.types.expressions import ExpressionResult
@@ -251,6 +258,8 @@ __all__ = [
     "ApiToken",
     "Application",
     "ApplicationLine",
+    "ApplicationTemplate",
+    "ApplicationTemplates",
     "Assignment",
     "Attempt",
     "AttributeRow",
@@ -398,6 +407,8 @@ __all__ = [
     "PolicyPreviewUser",
     "PossibleAccess",
     "PossibleUser",
+    "PresetPlan",
+    "PresetRole",
     "Preview",
     "PreviewSeats",
     "PreviewUser",
@@ -463,6 +474,7 @@ __all__ = [
     "TaskError",
     "TaskErrors",
     "TaskLine",
+    "TemplateQuestion",
     "TokenOperator",
     "TraceSubject",
     "TraceUser",

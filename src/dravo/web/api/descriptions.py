@@ -37,6 +37,7 @@ TAGS = {
     "settings": "Settings",
     "sign-in": "User sign-in",
     "source-templates": "Sources",
+    "application-templates": "Applications",
     "sources": "Sources",
     "tokens": "API tokens",
     "user-marks": "Users",

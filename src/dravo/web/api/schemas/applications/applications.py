@@ -142,6 +142,10 @@ class AddApplicationRequest(RequestModel):
         None, description="Name of the operator who owns the application; needs `operators.change`."
     )
     tracked_only: bool = Field(False, description="Track access only; Dravo does not provision accounts.")
+    template: Text | None = Field(None, description="Key of an application template; empty for none.")
+    answers: dict[str, Text] = Field(
+        {}, max_length=50, description="Answers to the questions of the template, by name."
+    )
 
 
 class ChangeApplicationRequest(ProvisioningSettingsRequest):
