@@ -8,6 +8,7 @@ from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import check_accessible, choose, find_and_choose
 from tests.harness import Running, StandIn
+from tests.services.applications.test_icons import picture
 
 Fresh = Callable[[str], str]
 
@@ -56,6 +57,10 @@ def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
     dialog.get_by_label("Start URL").fill("https://desk.fernhollow.example/")
     dialog.get_by_label("Note").fill("Renewed every spring.")
     find_and_choose(dialog.get_by_role("combobox", name="Owner"), "edmund.sallow")
+    dialog.get_by_label("Icon file").set_input_files(
+        {"name": "leaf.png", "mimeType": "image/png", "buffer": picture()}
+    )
+    expect(dialog.get_by_role("button", name="Delete icon")).to_be_visible()
     check_accessible(page)
     dialog.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", name=f"Front {desk}")).to_be_visible()

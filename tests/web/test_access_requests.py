@@ -15,7 +15,7 @@ from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.access.requests import asking, decisions
 from dravo.services.access.requests.decisions import Approval
-from dravo.services.applications import applications, roles
+from dravo.services.applications import applications, icons, roles
 from dravo.services.changes.recompute import process_marks
 from dravo.services.notifications import mail_queue
 from dravo.services.security import api_tokens, audit_log, operators
@@ -32,6 +32,7 @@ from dravo.web import cookies
 from dravo.web.app import create_app
 from tests.harness import Letters
 from tests.service_fixture import ServiceFixture
+from tests.services.applications.test_icons import picture
 from tests.services.notifications.test_mail_queue import set_server
 
 
@@ -274,3 +275,18 @@ def test_an_assignment_that_exists_already_decides_nothing(desk: Desk) -> None:
     with pytest.raises(AlreadyExists, match="same assignment exists"):
         desk.approve(request_id)
     assert decisions.one(ctx, request_id).status == "open"
+
+
+def test_users_see_the_icons_of_their_applications_only(desk: Desk) -> None:
+    services = desk.services
+    for key in ("records", "closed"):
+        icons.set_icon(services.ctx, services.caller, key, picture())
+    assignments.add(services.ctx, services.caller, AssignmentRequest("records", "viewer", user="ada"))
+    process_marks(services.ctx)
+    (line,) = desk.as_user("ada", "GET", "/me/applications").json["applications"]
+    seen = desk.as_user("ada", "GET", f"/me/applications/records/icon?version={line['icon']}")
+    assert (seen.status_code, seen.mimetype) == (200, "image/png")
+    assert seen.headers["Cache-Control"] == "private, max-age=86400"
+    assert seen.headers["X-Content-Type-Options"] == "nosniff"
+    for name, key in (("ada", "closed"), ("bob", "records"), ("ada", "nowhere")):
+        assert desk.as_user(name, "GET", f"/me/applications/{key}/icon").status_code == 404, (name, key)

@@ -81,6 +81,8 @@ WITHOUT = {
     ("POST", "/applications/{key}/roles"): NEW,
     ("POST", "/applications/{key}/copy"): NEW,
     ("POST", "/application-templates"): NEW,
+    ("PUT", "/applications/{key}/icon"): "an icon has no effects",
+    ("DELETE", "/applications/{key}/icon"): "an icon has no effects",
     ("DELETE", "/application-templates/{key}"): "applications keep what they have from the template",
     ("POST", "/applications/{key}/license-plans"): NEW,
     ("POST", "/groups"): NEW,

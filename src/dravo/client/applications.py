@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import builtins
 from collections.abc import Sequence
 from typing import Any, cast
@@ -38,6 +39,15 @@ class Applications(Noun):
         """
         body = {"key": key, "label": label, "owner": owner, "tracked_only": tracked_only, **template}
         return cast(t.Application, self._call("POST", "/applications", body=body))
+
+    def set_icon(self, key: str, image: bytes) -> t.Application:
+        """Upload the icon of an application: PNG, JPEG, WebP or GIF."""
+        body = {"image": base64.b64encode(image).decode()}
+        return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/icon", body=body))
+
+    def remove_icon(self, key: str) -> t.Application:
+        """Delete the icon of an application."""
+        return cast(t.Application, self._call("DELETE", f"/applications/{part(key)}/icon"))
 
     def copy(self, key: str, new_key: str, label: str) -> t.Application:
         """Copy an application as another instance, without its address, token and assignments."""

@@ -16,6 +16,7 @@ import HoldNotice from '../provisioning/HoldNotice.vue'
 import RoleMapping from './RoleMapping.vue'
 import ApplicationSettings from './ApplicationSettings.vue'
 import SeatTable from './SeatTable.vue'
+import ApplicationIcon from '../../components/ApplicationIcon.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import GuideButton from '../../components/GuideButton.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
@@ -65,7 +66,7 @@ const missing = computed(() => {
     <template v-if="data">
       <div class="head">
         <div class="grow">
-          <h1>{{ data.label }}</h1>
+          <h1><ApplicationIcon :application="data" :size="30" class="icon" />{{ data.label }}</h1>
           <p class="lead">
             <StatusLabel :status="data.status" />
             <template v-if="data.owner"> · owner {{ data.owner }}</template> ·
@@ -127,6 +128,9 @@ const missing = computed(() => {
 </template>
 
 <style scoped>
+.icon {
+  margin-right: 10px;
+}
 .about {
   margin: 4px 0 0;
   white-space: pre-line;

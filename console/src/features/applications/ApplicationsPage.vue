@@ -3,6 +3,7 @@
 import { ref } from 'vue'
 import { answered, api } from '../../api/client'
 import { useMay } from '../../app/session'
+import ApplicationIcon from '../../components/ApplicationIcon.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
@@ -43,7 +44,8 @@ const fetch = (after: string | undefined, count: number) =>
       >
         <template #row="{ item }">
           <td>
-            <router-link :to="`/applications/${item.key}`">{{ item.label }}</router-link>
+            <ApplicationIcon :application="item" />
+            <router-link :to="`/applications/${item.key}`" class="name">{{ item.label }}</router-link>
           </td>
           <td><StatusLabel :status="item.status" :title="item.trouble ?? undefined" /></td>
           <td>{{ item.owner }}</td>
@@ -70,3 +72,9 @@ const fetch = (after: string | undefined, count: number) =>
     <AddApplication v-model="adding" />
   </div>
 </template>
+
+<style scoped>
+.name {
+  margin-left: 8px;
+}
+</style>

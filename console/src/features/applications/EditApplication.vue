@@ -5,6 +5,7 @@ import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import OwnerSelect from '../../components/OwnerSelect.vue'
+import IconField from './IconField.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
@@ -38,6 +39,7 @@ async function save(): Promise<void> {
 
 <template>
   <FormDialog v-model="open" title="Edit application" act="Save" :wrong="wrong" :busy="busy" @done="save">
+    <IconField :application="application" />
     <v-text-field v-model="fields.label" label="Label" autocomplete="off" />
     <OwnerSelect v-model="fields.owner" />
     <v-text-field

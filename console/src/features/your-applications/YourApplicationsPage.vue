@@ -4,6 +4,7 @@ import { mdiOpenInNew } from '@mdi/js'
 import { useQuery } from '@tanstack/vue-query'
 import { ref } from 'vue'
 import { answered, api, ApiProblem } from '../../api/client'
+import ApplicationIcon from '../../components/ApplicationIcon.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
@@ -50,6 +51,7 @@ async function leave(): Promise<void> {
       <ErrorMessage :wrong="wrong" />
       <ul v-if="yours.data.value.applications.length" class="list">
         <li v-for="each in yours.data.value.applications" :key="each.key" class="panel">
+          <ApplicationIcon :application="each" :size="44" own />
           <div class="grow">
             <h2>{{ each.label }}</h2>
             <div>{{ each.roles.join(', ') }}</div>

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from dravo.cli.access.assignment import show_effects
@@ -42,6 +43,18 @@ def add_commands(nouns: Any) -> None:
         ("resume", _resume, "resume provisioning"),
     ):
         command(verbs, name, run, text).add_argument("key", help="key of the application")
+    icon = command(
+        verbs,
+        "set-icon",
+        _set_icon,
+        "upload the icon of an application: PNG, JPEG, WebP or GIF",
+        ["dravo application set-icon plant-records leaf.png"],
+    )
+    icon.add_argument("key", help="key of the application")
+    icon.add_argument("image", metavar="FILE", help="image file, at most 500,000 bytes")
+    command(verbs, "delete-icon", _delete_icon, "delete the icon of an application").add_argument(
+        "key", help="key of the application"
+    )
     _declare_delete(verbs)
 
 
@@ -264,6 +277,18 @@ def _pause(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _resume(given: argparse.Namespace, dravo: Dravo) -> None:
     show_application(given, dravo.applications.resume(given.key))
+
+
+def _set_icon(given: argparse.Namespace, dravo: Dravo) -> None:
+    try:
+        image = Path(given.image).read_bytes()
+    except OSError as wrong:
+        raise UsageError(f"'{given.image}' cannot be read: {wrong.strerror}.") from None
+    show_application(given, dravo.applications.set_icon(given.key, image))
+
+
+def _delete_icon(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_application(given, dravo.applications.remove_icon(given.key))
 
 
 def _delete(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -45,6 +45,7 @@ class ApplicationLine:
     key: str
     label: str
     owner: str | None
+    icon: str | None
     address: str | None
     hidden: bool
     requestable: bool
@@ -177,6 +178,7 @@ def _line(row: ListedApplication) -> ApplicationLine:
         key=row.key,
         label=row.label,
         owner=row.owner,
+        icon=row.icon,
         address=row.address,
         hidden=row.hidden,
         requestable=row.requestable,

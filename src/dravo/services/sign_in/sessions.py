@@ -9,6 +9,7 @@ from urllib.parse import urlencode
 
 from sqlalchemy import Connection
 
+from dravo.core.errors import NotFound
 from dravo.core.instants import later
 from dravo.protocols.saml.logout import (
     ProviderSession,
@@ -35,6 +36,7 @@ from dravo.store import clock
 from dravo.store.ids import new_id
 from dravo.store.operators import sessions as operator_session_rows
 from dravo.store.pagination import ItemList
+from dravo.store.provisioning import icons
 from dravo.store.queries.references import KeyAndLabel
 from dravo.store.sign_in import sessions as stored
 from dravo.store.sign_in import users as sign_in_users
@@ -53,6 +55,7 @@ class OwnApplication:
     key: str
     label: str
     address: str | None
+    icon: str | None
     roles: list[str]
     since: str
 
@@ -152,9 +155,28 @@ def applications_of(connection: Connection, user_id: str) -> list[OwnApplication
     """Return the applications that a user has and that are not hidden, by name, each with its roles."""
     found: dict[str, OwnApplication] = {}
     for row in stored.own_roles(connection, user_id):
-        line = OwnApplication(row.application_key, row.application_label, row.address, [], row.since)
+        line = OwnApplication(
+            row.application_key, row.application_label, row.address, row.icon, [], row.since
+        )
         found.setdefault(row.application_key, line).roles.append(row.role)
     return list(found.values())
+
+
+def icon_of(ctx: AppContext, visitor: SignedInUser, key: str) -> bytes:
+    """Return the icon of an application of a signed-in user as PNG.
+
+    Raises:
+        NotFound: for another application, or one without an icon.
+    """
+    with ctx.database.reading() as connection:
+        mine = {
+            each.application_key: each.application_id
+            for each in stored.own_roles(connection, visitor.user_id)
+        }
+        image = icons.image_of(connection, mine[key]) if key in mine else None
+    if image is None:
+        raise NotFound("You have no application with this icon.", "Reload the page.")
+    return image
 
 
 def of_user(ctx: AppContext, name: str) -> ItemList[UserSession]:

@@ -24,6 +24,7 @@ from dravo.store import groups, memberships, recompute_marks
 from dravo.store import tables as t
 from dravo.store.access import license_plans
 from dravo.store.pagination import Item, Page, PageRequest, page
+from dravo.store.provisioning import icons
 from dravo.store.queries.applications import Application
 from dravo.store.task_status import FAILED, HELD, WAITING
 
@@ -34,11 +35,13 @@ class ListedApplication(Application):
 
     Attributes:
         owner: the name of the operator who owns it, or None.
+        icon: the version of its icon, or None.
         mapping_warnings: assignments whose group is deleted or empty.
         waiting, failed, held: open tasks.
     """
 
     owner: str | None
+    icon: str | None
     waiting_for_seats: int
     short_plans: int
     drifting: int
@@ -73,6 +76,7 @@ def _statement() -> Select[Any]:
     return select(
         t.application,
         owner.label("owner"),
+        icons.version_of(p.id).label("icon"),
         license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
         license_plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),
@@ -259,6 +263,7 @@ def delete_application(connection: Connection, application_id: str) -> None:
         delete(t.operator_application).where(t.operator_application.c.application_id == application_id)
     )
     for table in (
+        t.application_icon,
         t.access_request,
         t.review_row,
         t.provisioned_group,

@@ -9,6 +9,7 @@ from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.provisioning import icons
 
 
 @dataclass(frozen=True)
@@ -115,9 +116,11 @@ def of_user(connection: Connection, user_id: str, now: Instant, most: int) -> li
 class OwnRole:
     """A role of a user in an application that is not hidden."""
 
+    application_id: str
     application_key: str
     application_label: str
     address: str | None
+    icon: str | None
     role: str
     since: Instant
 
@@ -126,7 +129,7 @@ def own_roles(connection: Connection, user_id: str) -> list[OwnRole]:
     """Return the roles of a user in applications that are not hidden, by application, the highest first."""
     x, p, r = t.access.c, t.application.c, t.role.c
     statement = (
-        select(p.key, p.label, p.address, r.label, x.from_at)
+        select(p.id, p.key, p.label, p.address, icons.version_of(p.id), r.label, x.from_at)
         .join(t.application, p.id == x.application_id)
         .join(t.role, r.id == x.role_id)
         .where(x.user_id == user_id, x.until_at.is_(None), p.hidden.is_(False))

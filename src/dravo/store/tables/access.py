@@ -2,7 +2,18 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Boolean, Column, ForeignKey, Index, Integer, String, Table, Text, UniqueConstraint
+from sqlalchemy import (
+    Boolean,
+    Column,
+    ForeignKey,
+    Index,
+    Integer,
+    LargeBinary,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
 
 from dravo.store.tables.base import Json, at, metadata, one_of, own_id, some_of, to
 
@@ -77,6 +88,15 @@ application = Table(
     Column("requestable", Boolean(create_constraint=False), nullable=False, server_default="0"),
 )
 some_of("ix_application_enabled_from", application.c.enabled_from, where="enabled_from IS NOT NULL")
+
+# The icon of an application, as PNG; the version is a digest of the image.
+application_icon = Table(
+    "application_icon",
+    metadata,
+    Column("application_id", String(36), ForeignKey("application.id"), primary_key=True),
+    Column("version", String(16), nullable=False),
+    Column("image", LargeBinary, nullable=False),
+)
 
 role = Table(
     "role",

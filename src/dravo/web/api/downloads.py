@@ -21,3 +21,15 @@ def file_response(pieces: Streamed, name: str, form: str) -> Response:
     # A HEAD request sends no piece, so only this releases the database connection.
     response.call_on_close(pieces.close)
     return response
+
+
+def png_response(image: bytes, *, cached: bool) -> Response:
+    """Return an image as a response.
+
+    Args:
+        image: the PNG.
+        cached: whether the URL names the version, so that browsers can keep the image.
+    """
+    response = Response(image, mimetype="image/png")
+    response.headers["Cache-Control"] = "private, max-age=86400" if cached else "no-store"
+    return response

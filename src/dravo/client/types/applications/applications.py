@@ -21,6 +21,7 @@ class Application(TypedDict):
     key: str
     label: str
     owner: str | None
+    icon: str | None
     address: str | None
     hidden: bool
     requestable: bool
@@ -55,6 +56,7 @@ class ApplicationLine(TypedDict):
     key: str
     label: str
     owner: str | None
+    icon: str | None
     address: str | None
     hidden: bool
     requestable: bool

@@ -112,6 +112,7 @@ class OwnApplication(TypedDict):
     key: str
     label: str
     address: str | None
+    icon: str | None
     roles: list[str]
     since: str
 

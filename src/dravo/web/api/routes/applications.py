@@ -11,6 +11,7 @@ from dravo.services.applications import (
     applications,
     available_roles,
     connections,
+    icons,
     roles,
     status,
     templates,
@@ -28,6 +29,7 @@ from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.groups import ProvisionedGroup
 from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
+from dravo.web.api.downloads import png_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.applications.applications import (
@@ -35,6 +37,8 @@ from dravo.web.api.schemas.applications.applications import (
     ChangeApplicationRequest,
     ChangeRoleRequest,
     CreateRoleRequest,
+    IconQuery,
+    IconRequest,
     ProvisioningStatusRequest,
     RolePath,
 )
@@ -70,6 +74,36 @@ def add_application(body: AddApplicationRequest) -> tuple[ApplicationDetail, int
     return applications.add(
         app_context(), caller(), body.key, body.label, body.owner, tracked_only=body.tracked_only
     ), 201
+
+
+@routes.get("/applications/<key>/icon", responses={200: None})
+@needs("applications.read", of=PATH)
+def get_icon(path: KeyPath, query: IconQuery) -> Response:
+    """Get the icon of an application.
+
+    Returns a PNG image, or 404 without an icon.
+    """
+    return png_response(icons.read_icon(app_context(), path.key), cached=query.version is not None)
+
+
+@routes.put("/applications/<key>/icon", responses=responses("applications.applications.Application"))
+@needs("applications.change")
+def set_icon(path: KeyPath, body: IconRequest) -> ApplicationDetail:
+    """Upload the icon of an application.
+
+    Takes PNG, JPEG, WebP or GIF. Dravo draws the image again as PNG.
+    """
+    return icons.set_icon(app_context(), caller(), path.key, icons.decoded(body.image))
+
+
+@routes.delete("/applications/<key>/icon", responses=responses("applications.applications.Application"))
+@needs("applications.change")
+def remove_icon(path: KeyPath) -> ApplicationDetail:
+    """Delete the icon of an application.
+
+    The console then shows the first letter of the label.
+    """
+    return icons.remove_icon(app_context(), caller(), path.key)
 
 
 @routes.post("/applications/<key>/copy", responses=responses("applications.applications.Application", 201))

@@ -10,9 +10,11 @@ from dravo.services.sign_in import sessions as user_sessions
 from dravo.services.sign_in.sessions import UserPortal
 from dravo.web import cookies
 from dravo.web.api.auth import USER, api_blueprint, app_context, needs, signed_in_user
+from dravo.web.api.downloads import png_response
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.access.requests import RequestAccessRequest
-from dravo.web.api.schemas.common import IdPath
+from dravo.web.api.schemas.applications.applications import IconQuery
+from dravo.web.api.schemas.common import IdPath, KeyPath
 
 routes = api_blueprint("me")
 
@@ -25,6 +27,17 @@ def yours() -> UserPortal:
     For a signed-in user: the applications with roles, and the support contact.
     """
     return user_sessions.mine(app_context(), signed_in_user())
+
+
+@routes.get("/me/applications/<key>/icon", responses={200: None})
+@needs(USER)
+def own_application_icon(path: KeyPath, query: IconQuery) -> Response:
+    """Get the icon of your application.
+
+    Returns a PNG image, or 404 without an icon.
+    """
+    image = user_sessions.icon_of(app_context(), signed_in_user(), path.key)
+    return png_response(image, cached=query.version is not None)
 
 
 @routes.delete("/me/session", responses=responses("operators.LogoutUrl"))

@@ -20,6 +20,7 @@ class ApplicationLine(Model):
     key: str
     label: str = Field(description="Label of the application.")
     owner: str | None
+    icon: str | None = Field(description="Version of the icon; null without an icon.")
     address: str | None
     hidden: bool
     requestable: bool = Field(description="Whether users can request access.")
@@ -146,6 +147,18 @@ class AddApplicationRequest(RequestModel):
     answers: dict[str, Text] = Field(
         {}, max_length=50, description="Answers to the questions of the template, by name."
     )
+
+
+class IconRequest(RequestModel):
+    """An icon: PNG, JPEG, WebP or GIF. Dravo stores it as PNG of at most 128 x 128 pixels."""
+
+    image: str = Field(max_length=700_000, description="The file in base64, at most 500,000 bytes.")
+
+
+class IconQuery(Model):
+    """Which icon."""
+
+    version: str | None = Field(None, description="Version of the icon, for caches; the answer is the same.")
 
 
 class ChangeApplicationRequest(ProvisioningSettingsRequest):

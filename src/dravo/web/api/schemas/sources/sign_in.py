@@ -365,6 +365,7 @@ class OwnApplication(Model):
     key: str
     label: str
     address: str | None
+    icon: str | None = Field(description="Version of the icon; null without an icon.")
     roles: list[str]
     since: str = Field(description="Time from which the user has access.")
 
