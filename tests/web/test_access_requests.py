@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import functools
 from dataclasses import dataclass
 from typing import Any
 
 import pytest
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
+from dravo.core.instants import later
 from dravo.protocols.verified_identity import VerifiedIdentity
 from dravo.services import settings
 from dravo.services.access import assignments
@@ -41,9 +42,13 @@ class Desk:
     """Applications of which `records` can be requested, and the users ada and bob with sessions."""
 
     services: ServiceFixture
-    http: Any
     users: dict[str, SignedInUser]
     secrets: dict[str, str]
+
+    @functools.cached_property
+    def http(self) -> Any:
+        """The web application, for the tests that need it: making it takes a second."""
+        return create_app(self.services.ctx, "http://127.0.0.1:1").test_client()
 
     def as_user(self, name: str, method: str, path: str, body: Any = None, *, csrf: bool = True) -> Any:
         self.http.set_cookie(cookies.USER, self.secrets[name])
@@ -70,7 +75,7 @@ class Desk:
 
 
 @pytest.fixture
-def desk(services: ServiceFixture) -> Iterator[Desk]:
+def desk(services: ServiceFixture) -> Desk:
     staff = services.source("staff", "fernhollow.example")
     for key, about in (
         ("records", {"requestable": True}),
@@ -90,7 +95,7 @@ def desk(services: ServiceFixture) -> Iterator[Desk]:
         found = user_sessions.by_secret(services.ctx, secrets[name])
         assert found is not None
         users[name] = found
-    yield Desk(services, create_app(services.ctx, "http://127.0.0.1:1").test_client(), users, secrets)
+    return Desk(services, users, secrets)
 
 
 def test_a_user_requests_and_withdraws_by_the_api(desk: Desk) -> None:
@@ -290,3 +295,15 @@ def test_users_see_the_icons_of_their_applications_only(desk: Desk) -> None:
     assert seen.headers["X-Content-Type-Options"] == "nosniff"
     for name, key in (("ada", "closed"), ("bob", "records"), ("ada", "nowhere")):
         assert desk.as_user(name, "GET", f"/me/applications/{key}/icon").status_code == 404, (name, key)
+
+
+def test_a_user_cannot_request_and_withdraw_without_end(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(asking, "MOST_A_DAY", 3)
+    for _ in range(3):
+        asking.withdraw(desk.services.ctx, desk.users["ada"], desk.ask())
+    with pytest.raises(InvalidInput, match="3 requests in 24 hours"):
+        desk.ask()
+    assert desk.ask("bob"), "other users are not limited by it"
+    tomorrow = later(clock.now(), 90_000)
+    monkeypatch.setattr("dravo.store.clock.now", lambda: tomorrow)
+    assert desk.ask()

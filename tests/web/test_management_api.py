@@ -109,6 +109,7 @@ def test_requests_without_a_token_are_refused(inside: Inside) -> None:
 # What is sent with a body and changes nothing.
 HARMLESS = (
     "/api/v1/assignments/preview",
+    "/api/v1/assignments/users/preview",
     "/api/v1/assignments/{id}/confirm/preview",
     "/api/v1/session",
     "/api/v1/applications/{key}/settings/preview",
@@ -186,6 +187,7 @@ LOOKED_AT = {
     ("POST", path)
     for path in (
         "/api/v1/assignments/preview",
+        "/api/v1/assignments/users/preview",
         "/api/v1/assignments/{id}/preview",
         "/api/v1/assignments/{id}/confirm/preview",
         "/api/v1/applications/{key}/settings/preview",
@@ -306,7 +308,14 @@ BY_NAME = {
     )
 } | {
     ("POST", f"/api/v1/{path}")
-    for path in ("assignments", "assignments/preview", "reviews/{id}/preview", "reviews/{id}/decide")
+    for path in (
+        "assignments",
+        "assignments/preview",
+        "assignments/users",
+        "assignments/users/preview",
+        "reviews/{id}/preview",
+        "reviews/{id}/decide",
+    )
 }
 OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PUT", "DELETE")} | {
     ("POST", "/api/v1/assignments/{id}/preview"),

@@ -273,3 +273,28 @@ def test_an_owner_gives_roles_without_asking_about_attributes(office: Office) ->
             201,
         )
         assert http.post(f"/api/v1/{path}", json={**wish, "user": EMAIL}, headers=headers).status_code == 404
+
+
+def test_a_hidden_area_is_in_no_answer(office: Office) -> None:
+    everything = office.headers("auditor")
+    hidden = office.headers("auditor", hidden_areas=["requests", "sign_ins", "audit"])
+    http = office.app.test_client()
+    listed = http.get("/api/v1/sources/staff/requests", headers=everything).json["items"]
+    areas = (
+        "/api/v1/sources/staff/requests",
+        f"/api/v1/sources/staff/requests/{listed[0]['id']}",
+        "/api/v1/sources/staff/sign-in/traces",
+        f"/api/v1/sources/staff/sign-in/traces/{office.ids['trace']}",
+        "/api/v1/audit",
+    )
+    for path in areas:
+        assert http.get(path, headers=everything).status_code == 200, path
+        refused = http.get(path, headers=hidden)
+        assert refused.status_code == 403 and "This area is hidden from you." in refused.text, path
+
+    def kinds(headers: dict[str, str]) -> set[str]:
+        return {each["kind"] for each in http.get("/api/v1/activity", headers=headers).json["items"]}
+
+    assert {"request", "change"} <= kinds(everything)
+    assert not {"request", "change"} & kinds(hidden)
+    assert http.get("/api/v1/activity?kind=request", headers=hidden).status_code == 403

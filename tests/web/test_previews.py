@@ -37,6 +37,7 @@ PREVIEWS = {
     ("POST", "/applications/{key}/drift/repair"): ("POST", "/applications/{key}/drift/repair/preview"),
     ("POST", "/assignments"): ("POST", "/assignments/preview"),
     ("PUT", "/assignments/{id}"): ("POST", "/assignments/{id}/preview"),
+    ("POST", "/assignments/users"): ("POST", "/assignments/users/preview"),
     ("DELETE", "/assignments/{id}"): ("GET", "/assignments/{id}/removal"),
     ("POST", "/assignments/{id}/confirm"): ("POST", "/assignments/{id}/confirm/preview"),
     ("POST", "/audit/{id}/undo"): ("GET", "/audit/{id}/undo"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import builtins
 from collections.abc import Mapping, Sequence
 from typing import Any, cast
 
@@ -49,6 +50,21 @@ class Assignments(Noun):
         return cast(
             t.Preview, self._call("POST", "/assignments/preview", body=_wish(application, role, whom))
         )
+
+    def add_users(
+        self, application: str, role: str | None, users: Sequence[str], **more: Any
+    ) -> builtins.list[t.Assignment]:
+        """Create the same assignment for several users, all or none; further values as in `add`."""
+        body = {**_wish(application, role, more), "users": [*users]}
+        made = cast(t.CreatedAssignments, self._call("POST", "/assignments/users", body=body))
+        return made["items"]
+
+    def preview_users(
+        self, application: str, role: str | None, users: Sequence[str], **more: Any
+    ) -> t.Preview:
+        """Preview `add_users`."""
+        body = {**_wish(application, role, more), "users": [*users]}
+        return cast(t.Preview, self._call("POST", "/assignments/users/preview", body=body))
 
     def change(self, assignment_id: str, *, confirm: str | None = None, **values: str | None) -> t.Assignment:
         """Replace the dates (`from_=`, `until=`) and the note (`note=`) of an assignment.

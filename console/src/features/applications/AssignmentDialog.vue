@@ -7,7 +7,7 @@ import { useSourceChoices } from '../../app/choices'
 import { useMay } from '../../app/session'
 import GroupSelect from '../../components/GroupSelect.vue'
 import PatternField from './PatternField.vue'
-import UserSelect from '../../components/UserSelect.vue'
+import UsersSelect from '../../components/UsersSelect.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
 import RuleField from './RuleField.vue'
 
@@ -22,13 +22,13 @@ const everyKind: { value: Kind; label: string }[] = [
   { value: 'pattern', label: 'Group name pattern' },
   { value: 'rule', label: 'Rule' },
   { value: 'everyone', label: 'Everyone' },
-  { value: 'user', label: 'User' },
+  { value: 'user', label: 'Users' },
 ]
 // Rules use attributes.
 const kinds = computed(() => everyKind.filter((each) => each.value !== 'rule' || may('attributes.read')))
 const kind = ref<Kind>('group')
 const groups = ref<string[]>([])
-const user = ref<string | null>(null)
+const users = ref<string[]>([])
 const rule = ref('')
 const pattern = ref('')
 const source = ref<string | null>(null)
@@ -52,7 +52,7 @@ const roles = computed(() => [
 watch(open, (now) => {
   if (!now) return
   groups.value = []
-  user.value = null
+  users.value = []
   note.value = until.value = from.value = rule.value = pattern.value = ''
   confirmed.value = []
   newcomers.value = future.value = false
@@ -63,7 +63,7 @@ watch(open, (now) => {
 
 const subject = computed(() => {
   if (kind.value === 'group') return { group: groups.value[0] ?? null }
-  if (kind.value === 'user') return { user: user.value }
+  if (kind.value === 'user') return { user: users.value[0] ?? null }
   if (kind.value === 'rule')
     return {
       rule: rule.value.trim() || null,
@@ -85,9 +85,23 @@ const wanted = computed(() => ({
   from: from.value || null,
   until: until.value || null,
 }))
-const look = () => answered(api.POST('/api/v1/assignments/preview', { body: wanted.value }))
-const add = (said: Confirmation) =>
-  answered(api.POST('/api/v1/assignments', { body: { ...wanted.value, note: note.value || null, ...said } }))
+/** The same assignment for several users; null for any other target. */
+const wantedByMany = computed(() => {
+  if (kind.value !== 'user' || users.value.length < 2) return null
+  const { application, role: key, excludes, plan: seat, from: start, until: end } = wanted.value
+  return { application, role: key, excludes, plan: seat, from: start, until: end, users: users.value }
+})
+const about = computed(() => (whole.value ? (wantedByMany.value ?? wanted.value) : null))
+const look = () =>
+  wantedByMany.value
+    ? answered(api.POST('/api/v1/assignments/users/preview', { body: wantedByMany.value }))
+    : answered(api.POST('/api/v1/assignments/preview', { body: wanted.value }))
+const add = (said: Confirmation) => {
+  const more = { note: note.value || null, ...said }
+  return wantedByMany.value
+    ? answered(api.POST('/api/v1/assignments/users', { body: { ...wantedByMany.value, ...more } }))
+    : answered(api.POST('/api/v1/assignments', { body: { ...wanted.value, ...more } }))
+}
 </script>
 
 <template>
@@ -95,7 +109,7 @@ const add = (said: Confirmation) =>
     v-model="open"
     title="Assign role"
     :act="wanted.excludes ? 'Exclude' : 'Assign'"
-    :about="whole ? wanted : null"
+    :about="about"
     :look="look"
     :carry-out="add"
     :serious="wanted.excludes"
@@ -105,7 +119,7 @@ const add = (said: Confirmation) =>
       <v-radio v-for="each in kinds" :key="each.value" :label="each.label" :value="each.value" />
     </v-radio-group>
     <GroupSelect v-if="kind === 'group'" v-model="groups" label="Group" claimed />
-    <UserSelect v-else-if="kind === 'user'" v-model="user" label="User" />
+    <UsersSelect v-else-if="kind === 'user'" v-model="users" label="Users" />
     <template v-else-if="kind === 'rule'">
       <RuleField v-model="rule" />
       <v-select v-model="source" :items="sources" label="Only attributes from this source" clearable />

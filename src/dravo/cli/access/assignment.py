@@ -64,7 +64,12 @@ def _declare_create(verbs: Any) -> None:
         nargs="?",
         help="key of the role; omit it with --exclude and --pattern, or for access without a role",
     )
-    parser.add_argument("--user", help="ID, user name, email or external ID")
+    parser.add_argument(
+        "--user",
+        action="append",
+        metavar="USER",
+        help="ID, user name, email or external ID; repeat for several users",
+    )
     parser.add_argument("--group", help="ID, external ID or complete name")
     parser.add_argument(
         "--source",
@@ -243,6 +248,10 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
         raise UsageError(
             "Add one of --user, --group with --source, --everyone, --rule, or --pattern with --source."
         )
+    if given.user and len(given.user) > 1:
+        _create_for_users(given, dravo)
+        return
+    given.user = given.user[0] if given.user else None
     wish = {
         name: getattr(given, name) or None
         for name in ("user", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")
@@ -265,6 +274,22 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     reach = f"; it matches {made['matching_users']} users" if made["matching_users"] is not None else ""
     print(f"'{assignee(made)}' in {made['application']['label']}: {what(made)}{reach}. ({made['id']})")
+
+
+def _create_for_users(given: argparse.Namespace, dravo: Dravo) -> None:
+    """Create the same assignment for several users."""
+    wish: dict[str, Any] = {name: getattr(given, name) or None for name in ("plan", "from_", "until", "note")}
+    wish |= {"excludes": True} if given.excludes else {}
+    application, role, users = given.application, given.role, given.user
+    if given.preview:
+        show_preview(given, dravo.assignments.preview_users(application, role, users, **wish))
+        return
+    made = dravo.assignments.add_users(application, role, users, **wish, confirm=given.confirm)
+    if given.json:
+        show_json(made)
+        return
+    for each in made:
+        print(f"'{assignee(each)}' in {each['application']['label']}: {what(each)}. ({each['id']})")
 
 
 def _waiting(given: argparse.Namespace, dravo: Dravo) -> None:

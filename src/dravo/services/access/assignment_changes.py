@@ -11,11 +11,13 @@ from sqlalchemy import Connection
 
 from dravo.core.access.types import Assignment
 from dravo.core.days import read_span
+from dravo.core.errors import AlreadyExists, InvalidInput
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.services import settings
 from dravo.services.access import rule_matches
 from dravo.services.access.assignment_targets import (
     AssignmentRequest,
+    ResolvedAssignment,
     other_plan,
     other_role,
     resolve,
@@ -23,7 +25,9 @@ from dravo.services.access.assignment_targets import (
 )
 from dravo.services.changes.preview import PlannedChange, Preview, shown
 from dravo.services.context import AppContext
+from dravo.services.lookups import find_users
 from dravo.store import clock, memberships
+from dravo.store.access import assignments as stored
 from dravo.store.access.assignments import StoredAssignment
 from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
 
@@ -38,6 +42,45 @@ def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> Preview:
         catalogue = ctx.catalogue.get(connection)
         row = rule_matches.confirmed(connection, catalogue, resolve(connection, wish, clock.now()).row)
         return shown(connection, adding(connection, catalogue, [row]))
+
+
+def preview_adding_users(ctx: AppContext, wish: AssignmentRequest, users: Sequence[str]) -> Preview:
+    """Return the effects of the same assignment for several users; nothing is changed.
+
+    Raises:
+        InvalidInput, NotFound, AlreadyExists: as creating them.
+    """
+    with ctx.database.reading() as connection:
+        rows = [each.row for each in for_users(connection, wish, users)]
+        return shown(connection, adding(connection, ctx.catalogue.get(connection), rows))
+
+
+def for_users(
+    connection: Connection, wish: AssignmentRequest, users: Sequence[str]
+) -> list[ResolvedAssignment]:
+    """Return the assignments of several users, each user once.
+
+    Raises:
+        InvalidInput, NotFound: for names that do not exist or are ambiguous, or none at all.
+        AlreadyExists: if users have the same assignment; these are named.
+    """
+    if not users:
+        raise InvalidInput("No user is named.", "Name at least one user.", "users")
+    now = clock.now()
+    found = {user.id: user for user in find_users(connection, users)}
+    resolved = [resolve(connection, replace(wish, user=user_id), now) for user_id in found]
+    row = resolved[0].row
+    same = stored.users_with_same(
+        connection, row["application_id"], row["role_id"], list(found), excludes=row["excludes"]
+    )
+    if same:
+        names = ", ".join(found[user_id].display_name for user_id in same[:10])
+        raise AlreadyExists(
+            f"{len(same)} of {len(found)} users have the same assignment already: {names}.",
+            "Leave these users out.",
+            "users",
+        )
+    return resolved
 
 
 def preview_removing(ctx: AppContext, assignment_id: str) -> Preview:
@@ -102,15 +145,14 @@ def changing(
 def adding(
     connection: Connection, catalogue: ConfigSnapshot, rows: Sequence[dict[str, Any]]
 ) -> PlannedChange:
-    """Return the change that making assignments would be; all are of one application, and of several none is
-    for a user.
+    """Return the change that making assignments would be; all are of one application.
 
     Args:
         rows: with the columns of the assignment's table.
     """
     by_group = dict(catalogue.by_group)
     general = list(catalogue.general)
-    direct: list[Assignment] = []
+    direct: dict[str, tuple[Assignment, ...]] = {}
     patterned = set(catalogue.patterned)
     for values in rows:
         row = SimpleNamespace(**values)
@@ -124,7 +166,7 @@ def adding(
         )
         assignment = assignment_of(row, condition)
         if assignment.user_id is not None:
-            direct.append(assignment)
+            direct[assignment.user_id] = (*direct.get(assignment.user_id, ()), assignment)
         elif assignment.group_id is not None:
             by_group[assignment.group_id] = (*by_group.get(assignment.group_id, ()), assignment)
         else:
@@ -142,7 +184,7 @@ def adding(
         rows[0]["application_id"],
         everyone,
         then,
-        lambda user: replace(user, direct=(*user.direct, *direct)) if direct else user,
+        lambda user: replace(user, direct=(*user.direct, *direct.get(user.user_id, ()))),
         serious=serious,
     )
 

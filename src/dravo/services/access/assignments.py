@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -32,7 +32,7 @@ from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships
 from dravo.store.access import assignments as stored
 from dravo.store.access.assignments import AssignmentFilter, ListedAssignment
-from dravo.store.pagination import Page, PageRequest
+from dravo.store.pagination import ItemList, Page, PageRequest
 from dravo.store.queries.references import GroupRef, KeyAndLabel, RoleRef, UserRef, key_and_label
 from dravo.store.snapshots.config import raise_revision
 
@@ -69,6 +69,41 @@ def add(
         ) from None
     process_marks(ctx, USERS_PER_CHUNK)
     return one(ctx, row["id"])
+
+
+def add_users(
+    ctx: AppContext,
+    caller: Caller,
+    wish: AssignmentRequest,
+    users: Sequence[str],
+    sure: Confirmation = UNCONFIRMED,
+) -> ItemList[AssignmentLine]:
+    """Create the same assignment for several users, all or none.
+
+    Args:
+        wish: the assignment without a target.
+        users: IDs, user names, emails or external IDs.
+
+    Raises:
+        InvalidInput, NotFound; AlreadyExists: if users have the same assignment; NeedsConfirmation,
+            StalePreview.
+    """
+    with ctx.database.reading() as connection:
+        wanted = assignment_changes.for_users(connection, wish, users)
+        change = assignment_changes.adding(
+            connection, ctx.catalogue.get(connection), [each.row for each in wanted]
+        )
+        cleared = preview.check(connection, change, caller, sure)
+    try:
+        with ctx.database.writing() as connection:
+            for each in wanted:
+                write(ctx, connection, caller, each.row, each.target, cleared)
+    except IntegrityError:
+        raise AlreadyExists(
+            "One of the users got the same assignment in the meantime.", "Preview again."
+        ) from None
+    process_marks(ctx, USERS_PER_CHUNK)
+    return ItemList([one(ctx, each.row["id"]) for each in wanted])
 
 
 def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirmation) -> None:

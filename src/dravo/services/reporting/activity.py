@@ -21,7 +21,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditObject
-from dravo.services.security.permissions import Caller
+from dravo.services.security.permissions import AUDIT, REQUESTS, Caller
 from dravo.store.pagination import LARGEST, Page, PageRequest, read_cursor, write_cursor
 from dravo.store.queries.references import KeyAndLabel, key_and_label
 from dravo.store.queries.runs import FINISHED, HELD, STOPPED
@@ -32,10 +32,10 @@ from dravo.store.task_status import DONE, FAILED
 REQUEST, TASK, RECONCILIATION, CHANGE, RUN = "request", "task", "reconciliation", "change", "run"
 KINDS = (REQUEST, TASK, RECONCILIATION, CHANGE, RUN)
 PERMISSIONS = {
-    REQUEST: "sources.read",
+    REQUEST: REQUESTS,
     TASK: "tasks.read",
     RECONCILIATION: "applications.read",
-    CHANGE: "audit.read",
+    CHANGE: AUDIT,
     RUN: "sources.read",
 }
 WELL, TROUBLE, UNDER_WAY = "ok", "failed", "running"

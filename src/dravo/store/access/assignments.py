@@ -124,6 +124,26 @@ def keys_of(
     )
 
 
+def users_with_same(
+    connection: Connection,
+    application_id: str,
+    role_id: str | None,
+    user_ids: Sequence[str],
+    *,
+    excludes: bool,
+) -> list[str]:
+    """Return those of some users who have a direct assignment to a role, or an exclusion."""
+    a = t.assignment.c
+    where = (
+        a.application_id == application_id,
+        a.role_id.is_(None) if role_id is None else a.role_id == role_id,
+        a.excludes.is_(excludes),
+        a.user_id.in_(user_ids),
+        a.removed_at.is_(None),
+    )
+    return list(connection.execute(select(a.user_id).where(*where).distinct()).scalars())
+
+
 def application_key(connection: Connection, assignment_id: str) -> str | None:
     """Return the key of the application of an assignment, or None."""
     a, p = t.assignment.c, t.application.c

@@ -182,6 +182,14 @@ def number_open(connection: Connection, user_id: str) -> int:
     )
 
 
+def number_since(connection: Connection, user_id: str, since: Instant) -> int:
+    """Return how many requests a user made since an instant."""
+    q = t.access_request.c
+    where = (q.user_id == user_id, q.requested_at >= since)
+    statement = select(func.count()).select_from(t.access_request).where(*where)
+    return int(connection.execute(statement).scalar_one())
+
+
 def addresses_of_deciders(connection: Connection, application_id: str, kinds: Collection[str]) -> list[str]:
     """Return the email addresses of who decides about an application: of its owner, else of all enabled
     operators of some kinds.

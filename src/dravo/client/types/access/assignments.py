@@ -71,6 +71,12 @@ class ChangeEffects(TypedDict):
     access: Preview | None
 
 
+class CreatedAssignments(TypedDict):
+    """Several new assignments."""
+
+    items: list[Assignment]
+
+
 class MatchingUsers(TypedDict):
     """The users who match a rule."""
 

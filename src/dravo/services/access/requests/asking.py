@@ -8,7 +8,7 @@ from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
-from dravo.core.instants import Instant
+from dravo.core.instants import Instant, later
 from dravo.services.context import AppContext
 from dravo.services.notifications import mail_queue
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -23,6 +23,8 @@ from dravo.store.queries.references import KeyAndLabel
 # Who asks, in the audit log; the name of the user is outside the chain.
 USER = Caller("", "a user", "user")
 LONGEST_REASON, MOST_OPEN, MOST_SHOWN = 1_000, 20, 50
+# Each request sends emails, so a user cannot make as many as they like by withdrawing them.
+MOST_A_DAY, DAY_SECONDS = 30, 86_400
 # A notice about a request is worth sending for three days.
 WORTH_SECONDS = 3 * 86_400
 
@@ -122,6 +124,8 @@ def request(
                 raise InvalidInput(
                     f"You have {MOST_OPEN} open requests.", "Wait for a decision, or withdraw a request."
                 )
+            if stored.number_since(connection, user.user_id, later(now, -DAY_SECONDS)) >= MOST_A_DAY:
+                raise InvalidInput(f"You made {MOST_A_DAY} requests in 24 hours.", "Request access tomorrow.")
             row = {
                 "id": request_id,
                 "user_id": user.user_id,

@@ -37,6 +37,7 @@ from dravo.web.api.auth import (
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.access.assignments import (
     AssignmentsQuery,
+    AssignUsersRequest,
     BulkAssignRequest,
     ChangeAssignmentRequest,
     CheckPatternRequest,
@@ -94,6 +95,39 @@ def preview_adding(body: CreateAssignmentRequest) -> Preview:
     """
     _check_rule(body)
     return assignment_changes.preview_adding(app_context(), wish_of(body))
+
+
+@routes.post("/assignments/users", responses=responses("access.assignments.CreatedAssignments", 201))
+@needs("assignments.change", of=BODY)
+def assign_users(body: AssignUsersRequest) -> tuple[ItemList[AssignmentLine], int]:
+    """Create an assignment for several users.
+
+    All or none. Users who have the same assignment are refused by name. Large changes require `confirm`.
+    """
+    wish = _wish_for_users(body)
+    return assignments.add_users(app_context(), caller(), wish, body.users, sure_of(body)), 201
+
+
+@routes.post("/assignments/users/preview", responses=responses("access.assignments.Preview"))
+@needs("access.read", of=BODY)
+def preview_assigning_users(body: AssignUsersRequest) -> Preview:
+    """Preview an assignment for several users.
+
+    Returns the users who would gain, lose or change roles. Changes nothing.
+    """
+    return assignment_changes.preview_adding_users(app_context(), _wish_for_users(body), body.users)
+
+
+def _wish_for_users(body: AssignUsersRequest) -> AssignmentRequest:
+    return AssignmentRequest(
+        body.application,
+        body.role,
+        plan=body.plan,
+        excludes=body.excludes,
+        from_at=body.from_,
+        until_at=body.until,
+        note=body.note,
+    )
 
 
 @routes.get("/assignments/<id>", responses=responses("access.assignments.Assignment"))

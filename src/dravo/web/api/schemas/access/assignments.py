@@ -208,6 +208,29 @@ class CreateAssignmentRequest(ConfirmedRequest):
     note: Text | None = None
 
 
+class AssignUsersRequest(ConfirmedRequest):
+    """The same assignment for several users."""
+
+    application: Text = Field(description="Key of the application.")
+    role: Text | None = Field(None, description="Key of the role; null for access without a role.")
+    plan: Text | None = Field(None, description="Key of the license plan.")
+    users: list[Text] = Field(
+        min_length=1, max_length=500, description="IDs, user names, emails or external IDs."
+    )
+    excludes: bool = Field(False, description="Exclude instead of assign.")
+    from_: Text | None = Field(
+        None, alias="from", description="Start: a time such as 2031-04-02T09:15:00Z, or a date."
+    )
+    until: Text | None = Field(None, description="End: a time, or the last day (included).")
+    note: Text | None = None
+
+
+class CreatedAssignments(Model):
+    """Several new assignments."""
+
+    items: list[Assignment]
+
+
 class ChangeAssignmentRequest(ConfirmedRequest):
     """Changes to an assignment. Start, end and note are replaced; other omitted fields keep their value."""
 
