@@ -195,7 +195,8 @@ def test_how_an_application_decides_is_previewed_and_changed(
 def test_removals_above_the_limit_are_held_shown_and_approved(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
-    source, desk = fresh("source"), fresh("desk")
+    # A long name is cut in the picture of the overview, and read aloud whole.
+    source, desk = fresh("source-with-a-long-name"), fresh("desk")
     provider = running.provider(source)
     running.application(desk, app)
     users = [

@@ -110,7 +110,7 @@ def search(page: Page) -> None:
 
 
 def why_not(page: Page) -> None:
-    page.locator(".v-select").filter(has_text="Explain missing access").click()
+    page.get_by_role("combobox", name="Explain missing access").click()
     page.get_by_role("option").first.click()
     expect(page.get_by_role("status").first).to_contain_text("no access")
 
@@ -237,7 +237,7 @@ STATUSES: dict[str, dict[str, State]] = {
         ),
         "assign a user": State(
             "/applications/plant-records/mapping",
-            give_role("User", lambda page: pick(page, "User", "Una Kerrigan")),
+            give_role("Users", lambda page: pick(page, "Users", "Una Kerrigan")),
         ),
         "assign by a bad pattern": State(
             "/applications/plant-records/mapping",

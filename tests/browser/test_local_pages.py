@@ -150,6 +150,8 @@ def test_several_users_are_marked_and_one_mark_is_removed(
         page.get_by_label(f"Select Ada {each}", exact=True).check()
     page.get_by_role("button", name="Mark 2").click()
     dialog = page.get_by_role("dialog")
+    # The dialog grows when the preview arrives, and a click is lost if that is just then.
+    expect(dialog.locator(".preview")).to_be_visible()
     dialog.get_by_label("Left").check()
     dialog.get_by_label("Note").fill("Season is over")
     check_accessible(page)

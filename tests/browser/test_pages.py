@@ -54,8 +54,9 @@ def test_why_not_is_answered_where_the_doubt_arises(
     page = open_page(signed_in=True)
     page.goto(f"/users/{user_id}")
     expect(page.get_by_text("No access", exact=True)).to_be_visible()
-    page.locator(".v-select").filter(has_text="Explain missing access").click()
-    page.get_by_role("option", name=records.replace("-", " ").title()).click()
+    # By its name, because there may be hundreds.
+    missing = page.get_by_role("combobox", name="Explain missing access")
+    find_and_choose(missing, records.replace("-", " ").title())
     told = page.get_by_role("status")
     expect(told).to_contain_text("Dilys Prosser has no access")
     expect(told).to_contain_text("One of these groups would give access:")

@@ -269,6 +269,13 @@ def test_a_pipe_gets_whole_cells_however_wide(
     assert all(each in printed for each in fingerprints)
 
 
+def test_cells_are_printed_as_they_are(capsys: pytest.CaptureFixture[str]) -> None:
+    cells = ("F3:CD:C5", "[red]", "^desk-[0-9]+$", "a\\")
+    output.table({"Text": str}, cells)
+    printed = capsys.readouterr().out
+    assert [cell for cell in cells if cell not in printed] == []
+
+
 def test_each_kind_of_reason_has_its_words() -> None:
     for kind, words in reasons.WORDS.items():
         reason = {"group": None, "rule": "title pr", "kind": kind}

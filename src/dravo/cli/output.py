@@ -16,6 +16,7 @@ from typing import Any, TypeAlias
 from rich import box
 from rich.console import Console
 from rich.table import Table
+from rich.text import Text
 
 from dravo.cli.errors import FAILED, NOT_PERMITTED, NOT_THERE, UNREACHABLE, WRONG_USE, fail
 from dravo.client import ApiError, Dravo, Pages
@@ -187,9 +188,9 @@ def said(value: Any) -> str:
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
 
-def _cell(value: object) -> str:
-    text = "-" if value is None or value == "" else str(value)
-    return text.replace("[", "\\[")
+def _cell(value: object) -> Text:
+    # As it is: a plain string would be read as markup, where "[red]" is a color and ":CD:" a picture.
+    return Text("-" if value is None or value == "" else str(value))
 
 
 def facts(pairs: dict[str, object]) -> None:

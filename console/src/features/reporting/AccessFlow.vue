@@ -45,7 +45,10 @@ function place(node: Schemas['FlowNode']): string {
   if (node.kind === 'application') return node.key ? `/applications/${node.key}` : '/applications'
   return '/access/list'
 }
-const words = (each: Placed) => `${each.node.label} ${each.node.users.toLocaleString('en')}`
+const shown = ({ label }: { label: string }) => (label.length > 22 ? `${label.slice(0, 21)}…` : label)
+/** What is read aloud: the words that are seen, and the whole name where they are cut. */
+const words = ({ node }: Placed) =>
+  `${shown(node)} ${node.users.toLocaleString('en')}${shown(node) === node.label ? '' : `, ${node.label}`}`
 const heads = ['Sources', 'Groups and other assignments', 'Roles', 'Applications']
 </script>
 
@@ -98,7 +101,7 @@ const heads = ['Sources', 'Groups and other assignments', 'Roles', 'Applications
                 :class="each.node.stage"
               />
               <text :x="each.x + bar + 7" :y="each.y + each.height / 2 + 4.5" class="word">
-                {{ each.node.label.length > 22 ? `${each.node.label.slice(0, 21)}…` : each.node.label }}
+                {{ shown(each.node) }}
                 <tspan class="number" dx="4">{{ each.node.users.toLocaleString('en') }}</tspan>
               </text>
             </router-link>

@@ -185,7 +185,7 @@ const remaining = computed(() => {
           }}
         </EmptyState>
         <div class="row ask">
-          <v-select
+          <v-autocomplete
             v-model="asked"
             :items="missing"
             label="Explain missing access"
