@@ -221,6 +221,7 @@ def test_a_source_has_a_scope_and_begins_with_a_pilot_group(
     page.get_by_label("Pilot group", exact=True).check()
     expect(page.get_by_role("region", name="Status")).to_contain_text("1 user stays outside")
     page.get_by_role("button", name="Change status").click()
+    expect(page.get_by_text("Only members of the pilot group are created or changed.")).to_be_visible()
     provider.http.patch(
         f"/Users/{cook}", json={"Operations": [{"op": "replace", "value": {"title": "Guide"}}]}
     )

@@ -54,7 +54,6 @@ from dravo.store.provisioning import applications as application_settings
 from dravo.store.provisioning import drift as stored
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries import runs as run_queries
-from dravo.store.queries.applications import Application
 from dravo.store.queries.runs import ASKED, FAILED, FINISHED, STOPPED, Run, request_stop
 
 RECONCILIATION = "reconciliation"
@@ -201,24 +200,13 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
         if groups:
             there_are = _read(ctx, talker, talk, _groups_there(groups, capabilities), run_id, len(read))
             drifts.extend(compare_groups(groups, there_are, users, unsettled))
-        _write(ctx, run_id, application.id, drifts, len(read), len(groups))
-        _note_values(ctx, application, seen_values.collect(read, there_are))
+        seen = seen_values.collect(read, there_are)
+        compared = {"read": len(read), "groups": len(groups)}
+        _write(ctx, run_id, application.id, drifts, seen, compared)
     except Stopped:
         _end(ctx, run_id, STOPPED, "The run was stopped. The previous results remain.")
     except (ProvisioningError, DravoError) as wrong:
         _end(ctx, run_id, FAILED, wrong.message, wrong.hint)
-
-
-def _note_values(ctx: AppContext, application: Application, seen: list[SeenValue]) -> None:
-    """Store the roles, entitlements and groups of an application; groups that were not read are kept."""
-    if not any(each.attribute == seen_values.GROUPS for each in seen):
-        stored_values = seen_values.read((application.seen_values or {}).get("values"))
-        seen = [*seen, *(each for each in stored_values if each.attribute == seen_values.GROUPS)]
-    document = {"values": [each.document() for each in seen], "complete": True}
-    with ctx.database.writing() as connection:
-        application_rows.update_application(
-            connection, application.id, seen_values=document, seen_at=clock.now()
-        )
 
 
 def _groups_there(
@@ -316,10 +304,23 @@ def _expected_groups(
 
 
 def _write(
-    ctx: AppContext, run_id: str, application_id: str, drifts: Sequence[Drift], read: int, groups: int
+    ctx: AppContext,
+    run_id: str,
+    application_id: str,
+    drifts: Sequence[Drift],
+    seen: list[SeenValue],
+    compared: dict[str, int],
 ) -> None:
+    """Write the drift and the seen values, and end the run, all at once.
+
+    Args:
+        compared: how many accounts ("read") and groups ("groups") were compared.
+    """
     now = clock.now()
     with ctx.database.writing() as connection:
+        if application_rows.key_of(connection, application_id) is None:
+            # Deleted during the run, and the run with it.
+            return
         known = {(row.kind, row.about): row for row in stored.of_application(connection, application_id)}
         made = []
         for each in drifts:
@@ -346,10 +347,21 @@ def _write(
                 stored.update_drift(connection, row.id, **values, status=status)
         stored.insert_drift(connection, made)
         stored.delete_drift(connection, [row.id for row in known.values()])
-        counts = {"read": read, "groups": groups, **Counter(each.kind for each in drifts)}
+        _note_values(connection, application_id, seen, now)
+        counts = {**compared, **Counter(each.kind for each in drifts)}
         run_queries.update_run(
-            connection, run_id, status=FINISHED, ended_at=now, counts=counts, progress=read
+            connection, run_id, status=FINISHED, ended_at=now, counts=counts, progress=compared["read"]
         )
+
+
+def _note_values(connection: Connection, application_id: str, seen: list[SeenValue], now: Instant) -> None:
+    """Store the roles, entitlements and groups of an application; groups that were not read are kept."""
+    if not any(each.attribute == seen_values.GROUPS for each in seen):
+        document = application_rows.by_id(connection, application_id).seen_values or {}
+        before = seen_values.read(document.get("values"))
+        seen = [*seen, *(each for each in before if each.attribute == seen_values.GROUPS)]
+    document = {"values": [each.document() for each in seen], "complete": True}
+    application_rows.update_application(connection, application_id, seen_values=document, seen_at=now)
 
 
 def _end(ctx: AppContext, run_id: str, status: str, message: str, hint: str = "") -> None:
