@@ -52,6 +52,20 @@ def test_rules_patterns_and_exclusions_are_made_and_read(running: Running, desk:
     )
 
 
+def test_several_users_get_a_role_at_once(running: Running, desk: dict[str, str], fresh: Fresh) -> None:
+    key, names = desk["desk"], (desk["name"], fresh("bob"))
+    running.provider(fresh("more")).user(names[1], displayName="Bob Lane")
+    several = ("assignment", "create", key, "viewer", "--user", names[0], "--user", names[1])
+    # No option is left out in silence.
+    refused = ran(running, *several, "--new-users-only", code=2)
+    assert "--new-users-only cannot be combined with --user." in refused
+    assert "2 gain" in ran(running, *several, "--preview")
+    made = ran(running, *several)
+    assert "'Bob Lane' in " in made and f"'Ada {names[0]}' in " in made
+    again = ran(running, *several, code=1)
+    assert "2 of 2 users have the same assignment already: " in again and "Leave these users out." in again
+
+
 def test_many_are_mapped_from_a_file(running: Running, desk: dict[str, str], tmp_path: Path) -> None:
     file = tmp_path / "rows.csv"
     file.write_text(

@@ -277,7 +277,14 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _create_for_users(given: argparse.Namespace, dravo: Dravo) -> None:
-    """Create the same assignment for several users."""
+    """Create the same assignment for several users.
+
+    Raises:
+        UsageError: for an option of another target.
+    """
+    for name in ("source", "confirmed", "new_users_only", "future_users"):
+        if getattr(given, name):
+            raise UsageError(f"--{name.replace('_', '-')} cannot be combined with --user.")
     wish: dict[str, Any] = {name: getattr(given, name) or None for name in ("plan", "from_", "until", "note")}
     wish |= {"excludes": True} if given.excludes else {}
     application, role, users = given.application, given.role, given.user

@@ -103,7 +103,9 @@ def add_users(
             "One of the users got the same assignment in the meantime.", "Preview again."
         ) from None
     process_marks(ctx, USERS_PER_CHUNK)
-    return ItemList([one(ctx, each.row["id"]) for each in wanted])
+    ids = [each.row["id"] for each in wanted]
+    with ctx.database.reading() as connection:
+        return ItemList(rows(connection, PageRequest(count=len(ids)), AssignmentFilter(ids=ids)).items)
 
 
 def add_row(ctx: AppContext, caller: Caller, row: dict[str, Any], sure: Confirmation) -> None:
@@ -398,4 +400,4 @@ def one(ctx: AppContext, assignment_id: str) -> AssignmentLine:
     """
     with ctx.database.reading() as connection:
         row_of(connection, assignment_id)
-        return rows(connection, PageRequest(count=1), AssignmentFilter(id=assignment_id)).items[0]
+        return rows(connection, PageRequest(count=1), AssignmentFilter(ids=[assignment_id])).items[0]

@@ -87,7 +87,7 @@ def _values(connection: Connection, row: Application, wish: StatusChange) -> dic
         raise InvalidInput(
             f"'{wish.status}' is not a valid status.", f"Use one of: {', '.join(STATUSES)}.", "status"
         )
-    if wish.status != DISABLED and row.tracked_only:
+    if row.tracked_only and (wish.status != DISABLED or wish.enabled_from):
         raise InvalidInput(
             f"'{row.label}' is tracked only.", "Turn off `tracked_only` to enable provisioning.", "status"
         )
@@ -101,23 +101,17 @@ def _values(connection: Connection, row: Application, wish: StatusChange) -> dic
     return {
         "enabled": wish.status != DISABLED,
         "pilot_group_id": group_id if wish.status == PILOT else None,
-        "enabled_from": _start(row, wish),
+        "enabled_from": _start(wish),
     }
 
 
-def _start(row: Application, wish: StatusChange) -> Instant | None:
+def _start(wish: StatusChange) -> Instant | None:
     if not wish.enabled_from:
         return None
     if wish.status != DISABLED:
         raise InvalidInput(
             "A start time is for a disabled application.",
             "Set `status` to disabled, or leave `enabled_from` empty.",
-            "enabled_from",
-        )
-    if row.tracked_only:
-        raise InvalidInput(
-            f"'{row.label}' is tracked only.",
-            "Turn off `tracked_only` to enable provisioning.",
             "enabled_from",
         )
     at = parse_instant(wish.enabled_from, "enabled_from")

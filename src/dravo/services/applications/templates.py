@@ -18,7 +18,7 @@ from dravo.core.application_templates import (
     completed,
     places_of,
 )
-from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, did_you_mean
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, did_you_mean
 from dravo.services.access import license_plans, policies
 from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.applications import applications, connections, roles
@@ -164,15 +164,13 @@ def copy(ctx: AppContext, caller: Caller, key: str, new_key: str, label: str) ->
     Raises:
         NotFound; InvalidInput, AlreadyExists: for the new key.
     """
-    with ctx.database.reading() as connection:
-        application_by_key(connection, key)
     return _build(ctx, caller, new_key, label, None, _of_application(ctx, key))
 
 
 def _build(
     ctx: AppContext, caller: Caller, key: str, label: str, owner: str | None, template: ApplicationTemplate
 ) -> ApplicationDetail:
-    """Add an application from a template; if a part of it is refused, nothing stays."""
+    """Add an application from a template; if a part of it fails, nothing stays."""
     applications.add(ctx, caller, key, label, owner, tracked_only=template.tracked_only)
     try:
         for role in template.roles:
@@ -186,7 +184,7 @@ def _build(
         applications.change(ctx, caller, key, about, template.settings)
         if template.address:
             connections.connect(ctx, caller, key, ConnectionSettings(template.address, None))
-    except DravoError:
+    except Exception:
         applications.remove(ctx, caller, key, check_label(label))
         raise
     return one(ctx, key)
@@ -226,8 +224,6 @@ def save(
     Raises:
         NotFound; InvalidInput: for a wrong key; AlreadyExists: for a key that is taken.
     """
-    with ctx.database.reading() as connection:
-        application_by_key(connection, application)
     made = _of_application(ctx, application)
     document = {**asdict(made), "label": check_label(label), "description": description.strip()[:500]}
     del document["key"]

@@ -29,6 +29,8 @@ from dravo.store.organization.outbound_mail import QueuedMail
 SERVER, WENT = "mail_server", "mail_status"
 PAUSES = (5, 15, 60, 300, 900, 3_600)
 AT_ONCE = 20
+# A notice is worth sending for three days.
+NOTICE_SECONDS = 3 * 86_400
 
 log = structlog.get_logger("mail")
 
@@ -165,7 +167,12 @@ def test(ctx: AppContext, caller: Caller, to: str) -> MailTested:
 
 
 def write_letter(
-    ctx: AppContext, connection: Connection, to: str, subject: str, text: str, seconds: float
+    ctx: AppContext,
+    connection: Connection,
+    to: str,
+    subject: str,
+    text: str,
+    seconds: float = NOTICE_SECONDS,
 ) -> None:
     """Write a message that the worker sends, in the transaction of what it is about.
 

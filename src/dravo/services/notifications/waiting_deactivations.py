@@ -19,7 +19,7 @@ from dravo.store.sources.listing import WaitingSource
 # What is stored: by source ID, when a notice was sent and for how many users.
 SENT = "notified_waiting_deactivations"
 # A growing number is sent again after this time; a notice is worth sending for three days.
-AGAIN_SECONDS, WORTH_SECONDS = 86_400, 3 * 86_400
+AGAIN_SECONDS = 86_400
 
 log = structlog.get_logger("notices")
 
@@ -40,10 +40,10 @@ def notify(ctx: AppContext, now: Instant) -> int:
     with ctx.database.writing() as connection:
         waiting = listing.waiting_sources(connection)
         due = _due(connection, now)
-        for address in operator_rows.addresses_of_kind(connection, SUPER_ADMINISTRATOR) if due else ():
+        for address in operator_rows.addresses_of_kinds(connection, SUPER_ADMINISTRATOR) if due else ():
             for source in due:
                 subject, text = notice(source)
-                mail_queue.write_letter(ctx, connection, address, subject, text, WORTH_SECONDS)
+                mail_queue.write_letter(ctx, connection, address, subject, text)
         sent = {each.id: {"at": now, "number": each.number} for each in due}
         still = {each.id for each in waiting}
         former = {key: value for key, value in _sent(connection).items() if key in still}
@@ -70,7 +70,7 @@ def notice(source: WaitingSource) -> tuple[str, str]:
 def _due(connection: Connection, now: Instant) -> list[WaitingSource]:
     if not mail_queue.is_set_up(connection):
         return []
-    if not operator_rows.addresses_of_kind(connection, SUPER_ADMINISTRATOR):
+    if not operator_rows.addresses_of_kinds(connection, SUPER_ADMINISTRATOR):
         return []
     sent = _sent(connection)
     return [each for each in listing.waiting_sources(connection) if _is_news(sent.get(each.id), each, now)]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -195,13 +195,13 @@ class AssignmentFilter:
     """Which assignments to list.
 
     Attributes:
-        id: one assignment.
+        ids: assignments by their IDs.
         application_key, application_id: an application.
         group_id, user_id: the target.
         direct: only assignments to users, or only others; None for both.
     """
 
-    id: str | None = None
+    ids: Collection[str] | None = None
     application_key: str | None = None
     application_id: str | None = None
     group_id: str | None = None
@@ -223,7 +223,6 @@ def list_assignments(
     a, p = t.assignment.c, t.application.c
     statement = _statement()
     for column, value in (
-        (a.id, only.id),
         (p.key, only.application_key),
         (a.application_id, only.application_id),
         (a.group_id, only.group_id),
@@ -231,6 +230,8 @@ def list_assignments(
     ):
         if value:
             statement = statement.where(column == value)
+    if only.ids is not None:
+        statement = statement.where(a.id.in_(only.ids))
     if only.direct is not None:
         statement = statement.where(a.user_id.is_not(None) if only.direct else a.user_id.is_(None))
     return page(connection, statement, [a.id], page_request, shown_as(ListedAssignment, show))

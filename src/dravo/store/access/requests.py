@@ -6,10 +6,11 @@ from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, exists, func, insert, or_, select, update
+from sqlalchemy import Connection, Select, exists, func, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.operators import operators
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 from dravo.store.queries import search as text_search
 
@@ -112,7 +113,7 @@ def of_user(connection: Connection, user_id: str, most: int) -> list[StoredReque
 
 
 def get(connection: Connection, request_id: str) -> StoredRequest | None:
-    """Return an access request, or None."""
+    """Return an access request, or None if there is none with the ID."""
     row = connection.execute(_statement().where(t.access_request.c.id == request_id)).first()
     return None if row is None else StoredRequest(*row)
 
@@ -123,13 +124,15 @@ def application_key(connection: Connection, request_id: str) -> str | None:
     return None if row is None else row.application_key
 
 
-def insert_request(connection: Connection, row: Mapping[str, Any]) -> None:
-    """Insert an access request.
+def insert_request(connection: Connection, row: Mapping[str, Any]) -> StoredRequest:
+    """Insert an access request, and return it with the names of what it names.
 
     Raises:
         IntegrityError: if the user has an open request for the application.
     """
     connection.execute(insert(t.access_request).values(**row))
+    inserted = _statement().where(t.access_request.c.id == row["id"])
+    return StoredRequest(*connection.execute(inserted).one())
 
 
 def decide(connection: Connection, request_id: str, **values: Any) -> bool:
@@ -177,9 +180,8 @@ def number_open(connection: Connection, user_id: str) -> int:
     """Return the number of open requests of a user."""
     q = t.access_request.c
     where = (q.user_id == user_id, q.status == OPEN)
-    return int(
-        connection.execute(select(func.count()).select_from(t.access_request).where(*where)).scalar_one()
-    )
+    statement = select(func.count()).select_from(t.access_request).where(*where)
+    return int(connection.execute(statement).scalar_one())
 
 
 def number_since(connection: Connection, user_id: str, since: Instant) -> int:
@@ -200,8 +202,4 @@ def addresses_of_deciders(connection: Connection, application_id: str, kinds: Co
         .join(t.application, p.owner_id == o.id)
         .where(p.id == application_id, o.disabled_at.is_(None), o.email.is_not(None))
     )
-    found = list(connection.execute(owner).scalars())
-    if found:
-        return found
-    where = (or_(*(o.kind == kind for kind in kinds)), o.disabled_at.is_(None), o.email.is_not(None))
-    return list(connection.execute(select(o.email).where(*where).distinct().order_by(o.email)).scalars())
+    return list(connection.execute(owner).scalars()) or operators.addresses_of_kinds(connection, *kinds)

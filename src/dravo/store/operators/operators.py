@@ -140,10 +140,10 @@ def _name_applications(connection: Connection, operator_id: str, application_ids
         )
 
 
-def addresses_of_kind(connection: Connection, kind: str) -> list[str]:
-    """Return the email addresses of the enabled operators of a kind, each once."""
+def addresses_of_kinds(connection: Connection, *kinds: str) -> list[str]:
+    """Return the email addresses of the enabled operators of some kinds, each once."""
     o = t.operator.c
-    where = (o.kind == kind, o.disabled_at.is_(None), o.email.is_not(None))
+    where = (o.kind.in_(kinds), o.disabled_at.is_(None), o.email.is_not(None))
     return list(connection.execute(select(o.email).where(*where).distinct().order_by(o.email)).scalars())
 
 

@@ -25,8 +25,6 @@ USER = Caller("", "a user", "user")
 LONGEST_REASON, MOST_OPEN, MOST_SHOWN = 1_000, 20, 50
 # Each request sends emails, so a user cannot make as many as they like by withdrawing them.
 MOST_A_DAY, DAY_SECONDS = 30, 86_400
-# A notice about a request is worth sending for three days.
-WORTH_SECONDS = 3 * 86_400
 
 
 @dataclass
@@ -116,7 +114,7 @@ def request(
         raise InvalidInput(
             f"A reason must have 1 to {LONGEST_REASON:,} characters.", "Say why you need access.", "reason"
         )
-    now, request_id = clock.now(), new_id()
+    now = clock.now()
     try:
         with ctx.database.writing() as connection:
             wanted = _wanted(connection, user.user_id, application, role)
@@ -127,7 +125,7 @@ def request(
             if stored.number_since(connection, user.user_id, later(now, -DAY_SECONDS)) >= MOST_A_DAY:
                 raise InvalidInput(f"You made {MOST_A_DAY} requests in 24 hours.", "Request access tomorrow.")
             row = {
-                "id": request_id,
+                "id": new_id(),
                 "user_id": user.user_id,
                 "application_id": wanted.application_id,
                 "role_id": wanted.role_id if role else None,
@@ -135,9 +133,9 @@ def request(
                 "status": stored.OPEN,
                 "requested_at": now,
             }
-            stored.insert_request(connection, row)
-            _record(ctx, connection, request_id, "requested access")
-            _notify(ctx, connection, request_id)
+            made = stored.insert_request(connection, row)
+            _record(ctx, connection, made, "requested access")
+            _notify(ctx, connection, made)
     except IntegrityError:
         raise AlreadyExists(
             "You have an open request for this application.",
@@ -170,28 +168,23 @@ def withdraw(ctx: AppContext, user: SignedInUser, request_id: str) -> OwnRequest
     """
     with ctx.database.writing() as connection:
         row = stored.get(connection, request_id)
-        mine_and_open = row is not None and row.user_id == user.user_id and row.status == stored.OPEN
-        if not mine_and_open:
+        if row is None or row.user_id != user.user_id or row.status != stored.OPEN:
             raise NotFound("You have no open request with this ID.", "Reload the page.")
         stored.decide(connection, request_id, status=stored.WITHDRAWN, decided_at=clock.now())
-        _record(ctx, connection, request_id, "withdrew an access request")
+        _record(ctx, connection, row, "withdrew an access request")
     return mine(ctx, user)
 
 
-def _record(ctx: AppContext, connection: Connection, request_id: str, action: str) -> None:
-    row = stored.get(connection, request_id)
-    if row is None:
-        return
+def _record(ctx: AppContext, connection: Connection, row: StoredRequest, action: str) -> None:
     details = {"application": row.application_key, **({"role": row.role_key} if row.role_key else {})}
     personal = {"user": row.user_name, "user_id": row.user_id, "reason": row.reason}
-    event = AuditEvent(action, "access request", request_id, details=details, personal=personal)
+    event = AuditEvent(action, "access request", row.id, details=details, personal=personal)
     record_change(connection, ctx.keys, USER, clock.now(), event)
 
 
-def _notify(ctx: AppContext, connection: Connection, request_id: str) -> None:
+def _notify(ctx: AppContext, connection: Connection, row: StoredRequest) -> None:
     """Write to who decides, if an email server is set up."""
-    row = stored.get(connection, request_id)
-    if row is None or not mail_queue.is_set_up(connection):
+    if not mail_queue.is_set_up(connection):
         return
     kinds = (ADMINISTRATOR, SUPER_ADMINISTRATOR)
     role = f", role {row.role_label}" if row.role_label else ""
@@ -202,4 +195,4 @@ def _notify(ctx: AppContext, connection: Connection, request_id: str) -> None:
     )
     subject = f"Access request for {row.application_label}"
     for address in stored.addresses_of_deciders(connection, row.application_id, kinds):
-        mail_queue.write_letter(ctx, connection, address, subject, text, WORTH_SECONDS)
+        mail_queue.write_letter(ctx, connection, address, subject, text)

@@ -23,7 +23,6 @@ from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import KeyAndLabel, RoleRef, UserRef
 
 LONGEST_ANSWER = 1_000
-WORTH_SECONDS = 3 * 86_400
 
 
 @dataclass
@@ -221,4 +220,4 @@ def _decide(
     if row.email and mail_queue.is_set_up(connection):
         text = f"{decision.message}\n" + (f"\n{answer}\n" if answer else "")
         subject = f"Your request for {row.application_label}"
-        mail_queue.write_letter(ctx, connection, row.email, subject, text, WORTH_SECONDS)
+        mail_queue.write_letter(ctx, connection, row.email, subject, text)
