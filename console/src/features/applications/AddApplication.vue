@@ -7,6 +7,7 @@ import { answered, api } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { keyOf } from '../../app/keys'
 import FormDialog from '../../components/FormDialog.vue'
+import KeyField from '../../components/KeyField.vue'
 import OwnerSelect from '../../components/OwnerSelect.vue'
 
 const open = defineModel<boolean>({ required: true })
@@ -65,14 +66,7 @@ async function add(): Promise<void> {
       <div v-if="chosen.needs">The application needs: {{ chosen.needs }}</div>
     </div>
     <v-text-field v-model="fields.label" label="Label" autocomplete="off" />
-    <v-text-field
-      v-model="fields.key"
-      label="Key"
-      :placeholder="keyOf(fields.label)"
-      persistent-placeholder
-      persistent-hint
-      hint="Used in URLs. It cannot be changed later."
-    />
+    <KeyField v-model="fields.key" :label="fields.label" hint="Used in URLs. It cannot be changed later." />
     <v-text-field
       v-for="each in chosen?.questions ?? []"
       :key="each.name"

@@ -6,6 +6,7 @@ import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { keyOf } from '../../app/keys'
 import FormDialog from '../../components/FormDialog.vue'
+import KeyField from '../../components/KeyField.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
@@ -51,14 +52,7 @@ async function copy(): Promise<void> {
     </v-radio-group>
     <p class="quiet">Copied: {{ copied }}. Not copied: the address, the token and the assignments.</p>
     <v-text-field v-model="label" label="Label" autocomplete="off" />
-    <v-text-field
-      v-model="key"
-      label="Key"
-      :placeholder="keyOf(label)"
-      persistent-placeholder
-      persistent-hint
-      hint="It cannot be changed later."
-    />
+    <KeyField v-model="key" :label="label" hint="It cannot be changed later." />
     <v-text-field
       v-if="into === 'template'"
       v-model="description"

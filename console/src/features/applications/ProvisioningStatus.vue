@@ -5,13 +5,12 @@ import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { useMay } from '../../app/session'
-import BusyButton from '../../components/BusyButton.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import GroupSelect from '../../components/GroupSelect.vue'
+import StatusChoice, { type Status } from '../../components/StatusChoice.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-type Status = Schemas['ProvisioningStatusRequest']['status']
 const props = defineProps<{ application: Schemas['Application'] }>()
 const may = useMay()
 const params = { path: { key: props.application.key } }
@@ -19,7 +18,6 @@ const present = computed(() => props.application.provisioning)
 const now = computed<Status>(() => (present.value.status === 'scheduled' ? 'disabled' : present.value.status))
 const wanted = ref<Status>(now.value)
 const pilot = ref<string[]>([])
-const hour = ref('')
 watch(
   () => JSON.stringify(present.value),
   () => ((wanted.value = now.value), (pilot.value = [])),
@@ -38,11 +36,10 @@ const effects = useQuery({
     answered(api.POST('/api/v1/applications/{key}/status/preview', { params, body: body.value })),
 })
 const { wrong, busy, attempt } = useAttempts()
-const set = (status: Status, from: string | null = null) =>
+const set = (status: Status, from: string | null) =>
   attempt(async () => {
     const wish = { ...body.value, status, enabled_from: from }
     await answered(api.PUT('/api/v1/applications/{key}/status', { params, body: wish }))
-    hour.value = ''
   })
 const meaning: Record<Status, string> = {
   disabled: 'Dravo creates, changes and removes no accounts. Changes wait.',
@@ -68,48 +65,31 @@ const meaning: Record<Status, string> = {
       <template v-if="present.enabled_from"> Enabled from <TimeLabel :at="present.enabled_from" />.</template>
     </p>
     <template v-if="may('applications.change')">
-      <v-radio-group v-model="wanted" label="New status" hide-details inline>
-        <v-radio value="disabled" label="Disabled" />
-        <v-radio value="pilot" label="Pilot group" />
-        <v-radio value="enabled" label="Enabled" />
-      </v-radio-group>
-      <div v-if="wanted === 'pilot'" class="group">
-        <GroupSelect v-model="pilot" label="Pilot group" />
-      </div>
-      <div v-if="changed && effects.data.value" role="status">
-        <p v-for="each in effects.data.value.effects" :key="each">{{ each }}</p>
-      </div>
-      <div class="row">
-        <BusyButton
-          color="primary"
-          variant="outlined"
-          :disabled="!changed || missing || effects.isFetching.value || effects.isError.value"
-          :busy="busy"
-          @click="set(wanted)"
-          >Change status</BusyButton
-        >
-        <span v-if="missing" class="quiet">Choose the pilot group.</span>
-        <template v-if="now === 'disabled'">
-          <v-text-field v-model="hour" type="datetime-local" label="Enable from" class="hour" hide-details />
-          <v-btn variant="outlined" :disabled="!hour" @click="set('disabled', new Date(hour).toISOString())"
-            >Schedule</v-btn
-          >
-          <v-btn v-if="present.enabled_from" variant="text" @click="set('disabled')">Remove schedule</v-btn>
+      <StatusChoice
+        v-model="wanted"
+        :now="now"
+        :enabled-from="present.enabled_from"
+        :effects="changed ? effects.data.value?.effects : undefined"
+        :ready="changed && !missing && !effects.isFetching.value && !effects.isError.value"
+        :busy="busy"
+        @set="set"
+      >
+        <div v-if="wanted === 'pilot'" class="group">
+          <GroupSelect v-model="pilot" label="Pilot group" />
+        </div>
+        <template #missing>
+          <span v-if="missing" class="quiet">Choose the pilot group.</span>
         </template>
-      </div>
+      </StatusChoice>
     </template>
   </section>
 </template>
 
 <style scoped>
-.row {
-  align-items: center;
-  display: flex;
-  flex-wrap: wrap;
-  gap: 12px;
-  margin-top: 12px;
-}
 .group {
+  max-width: 480px;
+}
+p {
   max-width: 480px;
 }
 .hour {

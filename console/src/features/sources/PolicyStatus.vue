@@ -5,12 +5,11 @@ import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { useMay } from '../../app/session'
-import BusyButton from '../../components/BusyButton.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
+import StatusChoice, { type Status } from '../../components/StatusChoice.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 
-type Status = 'disabled' | 'pilot' | 'enabled'
 const props = defineProps<{ source: string; detail: Schemas['SourcePolicyDetail'] }>()
 const queries = useQueryClient()
 const may = useMay()
@@ -20,7 +19,6 @@ const now = computed<Status>(() =>
 )
 const wanted = ref<Status>(now.value)
 watch(now, (status) => (wanted.value = status))
-const hour = ref('')
 const changed = computed(() => wanted.value !== now.value)
 const effects = useQuery({
   queryKey: computed(() => ['sources', props.source, 'policy-status', wanted.value]),
@@ -36,11 +34,10 @@ const effects = useQuery({
     ),
 })
 const { wrong, busy, attempt } = useAttempts()
-const set = (status: Status, from: string | null = null) =>
+const set = (status: Status, from: string | null) =>
   attempt(async () => {
     const body = { status, enabled_from: from }
     await answered(api.PUT('/api/v1/sources/{key}/policy/{connection_type}/status', { params, body }))
-    hour.value = ''
     await queries.invalidateQueries()
   })
 const inbound = props.detail.connection_type === 'inbound_scim'
@@ -93,46 +90,20 @@ const reasons: Record<string, string> = {
       </ul>
     </template>
     <template v-if="may('sources.change')">
-      <v-radio-group v-model="wanted" label="New status" hide-details inline>
-        <v-radio value="disabled" label="Disabled" />
-        <v-radio value="pilot" label="Pilot group" />
-        <v-radio value="enabled" label="Enabled" />
-      </v-radio-group>
-      <div v-if="changed && effects.data.value" role="status">
-        <p v-for="each in effects.data.value.effects" :key="each">{{ each }}</p>
-      </div>
-      <div class="row">
-        <BusyButton
-          color="primary"
-          variant="outlined"
-          :disabled="!changed || effects.isFetching.value || effects.isError.value"
-          :busy="busy"
-          @click="set(wanted)"
-          >Change status</BusyButton
-        >
-        <template v-if="now === 'disabled'">
-          <v-text-field v-model="hour" type="datetime-local" label="Enable from" class="hour" hide-details />
-          <v-btn variant="outlined" :disabled="!hour" @click="set('disabled', new Date(hour).toISOString())"
-            >Schedule</v-btn
-          >
-          <v-btn v-if="detail.enabled_from" variant="text" @click="set('disabled')">Remove schedule</v-btn>
-        </template>
-      </div>
+      <StatusChoice
+        v-model="wanted"
+        :now="now"
+        :enabled-from="detail.enabled_from"
+        :effects="changed ? effects.data.value?.effects : undefined"
+        :ready="changed && !effects.isFetching.value && !effects.isError.value"
+        :busy="busy"
+        @set="set"
+      />
     </template>
   </section>
 </template>
 
 <style scoped>
-.row {
-  align-items: center;
-  display: flex;
-  flex-wrap: wrap;
-  gap: 12px;
-  margin-top: 12px;
-}
-.hour {
-  max-width: 260px;
-}
 ul {
   margin: 0 0 12px;
   padding-left: 20px;

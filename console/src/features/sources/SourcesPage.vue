@@ -4,6 +4,7 @@ import { computed, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { answered, api } from '../../api/client'
 import FormDialog from '../../components/FormDialog.vue'
+import KeyField from '../../components/KeyField.vue'
 import EmptyState from '../../components/EmptyState.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
@@ -141,12 +142,9 @@ const fetch = (after: string | undefined, count: number) =>
         clearable
       />
       <v-text-field v-model="label" label="Label" hint="For example, Staff directory" />
-      <v-text-field
+      <KeyField
         v-model="key"
-        label="Key"
-        :placeholder="keyOf(label)"
-        persistent-placeholder
-        persistent-hint
+        :label="label"
         hint="Part of the URL that the source calls. It cannot be changed later."
       />
     </FormDialog>
