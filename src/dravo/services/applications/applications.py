@@ -298,7 +298,7 @@ def change(
         about: "label", "owner" (the name of an operator; needs `operators.change`), "address" (where users
             open it), "hidden" (not shown to users), "requestable" (users can request access), "note"; None
             keeps a value.
-        settings: as in `provisioning.settings`.
+        settings: as in `applications.settings`.
 
     Raises:
         InvalidInput, NotFound, NotPermitted.

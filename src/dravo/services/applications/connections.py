@@ -40,7 +40,7 @@ class ConnectionSettings:
     Attributes:
         base_url: the base URL of the SCIM service.
         token: the bearer token, the password (basic) or the client secret; None keeps the stored secret.
-        auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client credentials",
+        auth: None for a bearer token; {"kind": "basic", "user"}, or {"kind": "client_credentials",
             "token_url", "client_id", "scope"}.
         expires_at: when the secret expires, if that is known.
     """
@@ -136,7 +136,7 @@ def _credentials(auth: dict[str, Any] | None) -> dict[str, Any] | None:
         return {"kind": kind, "user": given["user"]}
     if kind != "client_credentials":
         raise InvalidInput(
-            f"'{kind}' is not a valid authentication.", "Use bearer, basic or client credentials.", "kind"
+            f"'{kind}' is not a valid authentication.", "Use bearer, basic or client_credentials.", "kind"
         )
     if not given.get("client_id"):
         raise InvalidInput(
