@@ -24,6 +24,7 @@ from dravo.services.sources import sources
 from dravo.services.sources.sources import SourceChange
 from dravo.store import tables as t
 from dravo.store.database import FILE_NAME
+from dravo.store.organization.settings import replace_value
 from dravo.store.pagination import PageRequest
 
 
@@ -51,6 +52,9 @@ class ServiceFixture:
 
     def __init__(self, folder: Path) -> None:
         self.ctx = open_context(folder)
+        with self.ctx.database.writing() as connection:
+            # Tests of the confirmation choose their own number.
+            replace_value(connection, "highest_role_confirmation", 11)
         self.caller = operators.SYSTEM
         self.intake = Intake(self.ctx.database, self.ctx.catalogue, keys=self.ctx.keys)
 
@@ -60,7 +64,7 @@ class ServiceFixture:
             ("removal_limit_number", 1_000_000),
             ("removal_limit_percent", 100),
             ("removal_limit_minimum", 1_000),
-            ("highest_role_limit", 1_000_000),
+            ("highest_role_confirmation", 1_000_000),
         ):
             settings.change(self.ctx, self.caller, name, value)
         return self

@@ -117,3 +117,18 @@ def test_an_owner_in_free_text_becomes_an_operator_or_a_note(tmp_path: Path) -> 
         "other": ["users.read"],
         "all": None,
     }
+
+
+@pytest.mark.parametrize(("stored", "number"), [("10", 11), ("0", 1), ("1000000", 1_000_000)])
+def test_the_number_of_users_with_a_highest_role_keeps_its_effect(
+    tmp_path: Path, stored: str, number: int
+) -> None:
+    with sqlite3.connect(tmp_path / FILE_NAME) as connection:
+        connection.executescript((SCHEMAS / "0023.sql").read_text())
+        connection.execute("INSERT INTO alembic_version (version_num) VALUES ('0023')")
+        connection.execute("INSERT INTO setting (name, value) VALUES ('highest_role_limit', ?)", (stored,))
+    upgraded = migrated(tmp_path)
+    with upgraded.reading() as connection:
+        found = {row.name: row.value for row in connection.execute(select(t.setting))}
+    upgraded.close()
+    assert found == {"highest_role_confirmation": number}

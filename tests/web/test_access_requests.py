@@ -222,7 +222,7 @@ def test_owners_decide_about_their_applications_only(desk: Desk) -> None:
 
 
 def test_the_highest_role_is_approved_only_with_its_confirmation(desk: Desk) -> None:
-    settings.change(desk.services.ctx, desk.services.caller, "highest_role_limit", 0)
+    settings.change(desk.services.ctx, desk.services.caller, "highest_role_confirmation", 1)
     request_id = desk.ask(role="curator")
     made = operators.add(desk.services.ctx, desk.services.caller, NewOperator("una", "super_administrator"))
     token = api_tokens.create(desk.services.ctx, Caller(made.id, "una", made.kind), "Walk", "write").token

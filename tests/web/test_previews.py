@@ -273,7 +273,7 @@ def test_seats_and_labels_are_previewed(desk: Desk) -> None:
         ("traces_per_source", 100, "0 stored requests are deleted."),
         ("user_session_hours", 1, "The lifetime applies to new sessions."),
         ("support_contact", "the gate office", "Refused users see the new text"),
-        ("highest_role_limit", 10, "The setting has this value already."),
+        ("highest_role_confirmation", 11, "The setting has this value already."),
     ],
 )
 def test_each_kind_of_setting_tells_what_it_would_do(

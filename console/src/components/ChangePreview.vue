@@ -11,7 +11,7 @@ const confirm = defineModel<string>('confirm', { default: '' })
 const most = 200
 const all = computed(() => props.preview.gained + props.preview.lost + props.preview.changed)
 function keep(): void {
-  const head = ['user', 'user name', 'application', 'change', 'before', 'after']
+  const head = ['user', 'user name', 'application', 'change', 'before', 'after', 'highest role']
   const rows = props.preview.users.map((line) => [
     line.user.display_name,
     line.user.user_name,
@@ -19,6 +19,7 @@ function keep(): void {
     line.what,
     line.before.join('; '),
     line.after.join('; '),
+    line.highest ? 'yes' : 'no',
   ])
   save('preview.csv', csvOf([head, ...rows]))
 }
@@ -73,7 +74,10 @@ function keep(): void {
             <td>{{ line.user.display_name }}</td>
             <td v-if="!preview.application">{{ line.application.label }}</td>
             <td>{{ line.before.join(', ') || 'none' }}</td>
-            <td>{{ line.after.join(', ') || 'none' }}</td>
+            <td>
+              {{ line.after.join(', ') || 'none' }}
+              <StatusLabel v-if="line.highest" status="highest_role" />
+            </td>
           </tr>
         </tbody>
       </table>

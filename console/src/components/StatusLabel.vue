@@ -58,6 +58,8 @@ const statuses: Record<string, keyof typeof kinds> = {
   new: 'well',
   needs_confirmation: 'look',
   unknown_role: 'look',
+  several_roles: 'look',
+  highest_role: 'look',
   expired: 'away',
   paused: 'paused',
   not_answering: 'failed',

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from dravo.core.access.conditions import read_condition, read_entered_condition, seen, text_of, user_type
 from dravo.core.access.evaluation import compute_access, decide_about
-from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name
+from dravo.core.access.patterns import GIVES, Captured, compile_pattern, read_name, texts_of
 from dravo.core.access.types import AccessConfig, Assignment, UserFacts
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant
@@ -122,9 +122,8 @@ def test_any_pattern_is_read_in_linear_time_or_refused(pattern: str, name: str) 
     except InvalidInput as wrong:
         assert wrong.message and wrong.hint
         return
-    read = read_name(
-        pattern, name, "g", Captured({"viewer": "viewer", "curator": "curator"}, "curator"), frozenset()
-    )
+    texts = texts_of([("viewer", "Viewer", None), ("curator", "Curator", None)])
+    read = read_name(pattern, name, "g", Captured(texts, "curator"), frozenset())
     assert read.outcome != GIVES or read.role == "viewer", "the highest role is never given by a name alone"
 
 

@@ -23,13 +23,18 @@ from dravo.core.access.evaluation import (
     memberships,
 )
 from dravo.core.access.patterns import (
+    BY_KEY,
+    BY_LABEL,
+    BY_VALUE,
     GIVES,
     NO_MATCH,
     NO_SUCH_ROLE,
     NOT_CONFIRMED,
+    SEVERAL_ROLES,
     Captured,
     compile_pattern,
     read_name,
+    texts_of,
 )
 from dravo.core.access.types import (
     ALL_USERS,
@@ -276,11 +281,43 @@ def test_short_names_mean_the_enterprise_schema_and_texts_stay_unchanged() -> No
     ],
 )
 def test_a_pattern_gives_the_role_that_it_captures(name: str, outcome: str, role: str | None) -> None:
-    roles = Captured({"cashier": "cashier", "supervisor": "supervisor"}, "supervisor")
+    roles = Captured(
+        texts_of([("cashier", "Cashier", None), ("supervisor", "Supervisor", None)]), "supervisor"
+    )
     read = read_name("^ticketdesk-(.+)$", name, "g", roles, frozenset({"other"}))
     assert (read.outcome, read.role) == (outcome, role)
     confirmed = read_name("^ticketdesk-(.+)$", "ticketdesk-supervisor", "g", roles, frozenset({"g"}))
     assert (confirmed.outcome, confirmed.role) == (GIVES, "supervisor")
+
+
+@pytest.mark.parametrize(
+    ("name", "outcome", "role", "by"),
+    [
+        ("desk: cashier", GIVES, "cashier", BY_KEY),
+        ("desk: Ticket Seller", GIVES, "cashier", BY_LABEL),
+        ("desk: URN:DESK:SELL", GIVES, "cashier", BY_VALUE),
+        # The key of one role is the label of another.
+        ("desk: reader", GIVES, "reader", BY_KEY),
+        ("desk: Same", SEVERAL_ROLES, None, BY_LABEL),
+        # The highest role needs its confirmation by each of its texts.
+        ("desk: Boss", NOT_CONFIRMED, "supervisor", BY_LABEL),
+        ("desk: ROLE_ADMIN", NOT_CONFIRMED, "supervisor", BY_VALUE),
+    ],
+)
+def test_the_captured_part_is_the_key_the_label_or_the_value_of_a_role(
+    name: str, outcome: str, role: str | None, by: str
+) -> None:
+    texts = texts_of(
+        [
+            ("supervisor", "Boss", "ROLE_ADMIN"),
+            ("cashier", "Ticket seller", "urn:desk:sell"),
+            ("reader", "Same", None),
+            ("writer", "Reader", None),
+            ("helper", "same", None),
+        ]
+    )
+    read = read_name("^desk: (.+)$", name, "g", Captured(texts, "supervisor"), frozenset())
+    assert (read.outcome, read.role, read.by) == (outcome, role, by)
 
 
 @pytest.mark.parametrize("text", ["", "ticketdesk-*", "(a)(b)", "(", "x" * 500, "(?P<a>x)(y)", "(a)\\1"])

@@ -206,7 +206,7 @@ class Guarded(Machine):
         for name, value in (
             ("removal_limit_minimum", self.ALLOWED),
             ("removal_limit_number", 0),
-            ("highest_role_limit", 1_000),
+            ("highest_role_confirmation", 1_000),
         ):
             organization_settings.change(self.services.ctx, self.services.caller, name, value)
         # Everyone has something that can be taken away.

@@ -14,6 +14,7 @@ from dravo.services.changes.preview import Confirmation
 from dravo.services.changes.recompute import process_marks
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.store import tables as t
+from dravo.store.organization.settings import replace_value
 from tests.service_fixture import ServiceFixture
 
 NAMES = ("ada", "bob", "cai")
@@ -76,7 +77,7 @@ def test_one_wrong_user_means_that_nobody_gets_it(
 
 
 def test_many_highest_roles_need_the_label(garden: ServiceFixture) -> None:
-    settings.change(garden.ctx, garden.caller, "highest_role_limit", 1)
+    settings.change(garden.ctx, garden.caller, "highest_role_confirmation", 2)
     wish = AssignmentRequest("records", "curator")
     with pytest.raises(NeedsConfirmation):
         add(garden, *NAMES, wish=wish)
@@ -88,3 +89,18 @@ def test_several_users_are_excluded(garden: ServiceFixture) -> None:
     add(garden, *NAMES)
     add(garden, "ada", "bob", wish=AssignmentRequest("records", None, excludes=True))
     assert held(garden) == {("cai", "viewer")}
+
+
+def test_one_user_with_the_highest_role_needs_a_confirmation_unless_the_setting_says_more(
+    garden: ServiceFixture,
+) -> None:
+    with garden.ctx.database.writing() as connection:
+        replace_value(connection, "highest_role_confirmation", 1)
+    wish = AssignmentRequest("records", "curator", user="ada")
+    shown = assignment_changes.preview_adding(garden.ctx, wish)
+    assert [(each.user.user_name, each.highest) for each in shown.users] == [("ada", True)]
+    assert shown.confirm == "This change gives the highest role to 1 more user, which needs a confirmation."
+    with pytest.raises(NeedsConfirmation):
+        assignments.add(garden.ctx, garden.caller, wish)
+    settings.change(garden.ctx, garden.caller, "highest_role_confirmation", 2)
+    assignments.add(garden.ctx, garden.caller, wish)

@@ -123,7 +123,7 @@ def test_it_is_linked_and_one_user_has_both(services: ServiceFixture, garden: di
 
 
 def test_linking_needs_no_second_confirmation(services: ServiceFixture, garden: dict[str, str]) -> None:
-    settings.change(services.ctx, services.caller, "highest_role_limit", 0)
+    settings.change(services.ctx, services.caller, "highest_role_confirmation", 1)
     record = services.user(garden["contractors"], "una", title="Guide")
     assignments.add(
         services.ctx,

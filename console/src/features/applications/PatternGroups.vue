@@ -31,7 +31,12 @@ const confirmed = defineModel<string[]>({ required: true })
           </td>
           <td>
             <StatusLabel :status="each.outcome" />
-            <div>{{ each.role ?? `'${each.captured}'` }}</div>
+            <div>
+              {{ each.role ?? `'${each.captured}'` }}
+              <span v-if="each.role && each.by !== 'key'" class="quiet">
+                by its {{ each.by }} '{{ each.captured }}'
+              </span>
+            </div>
           </td>
           <td>
             <v-checkbox

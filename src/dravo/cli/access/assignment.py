@@ -378,12 +378,14 @@ def show_preview(given: argparse.Namespace, preview: Any) -> None:
         print(f"{preview['confirm']} Add --confirm '{preview['type_to_confirm']}' to apply it.")
     if preview["users"]:
         where = {} if preview["application"] else {"Application": lambda p: p["application"]["label"]}
+        highest = {"Highest role": lambda p: "yes" if p["highest"] else "no"} if preview["top_gained"] else {}
         table(
             {
                 "User": lambda p: p["user"]["display_name"],
                 **where,
                 "Before": lambda p: ", ".join(p["before"]),
                 "After": lambda p: ", ".join(p["after"]),
+                **highest,
             },
             preview["users"][:MOST_ROWS],
         )

@@ -139,6 +139,7 @@ def _check_pattern(given: argparse.Namespace, dravo: Dravo) -> None:
             "Group": lambda g: g["group"]["name"],
             "Captured": lambda g: g["captured"],
             "Role": lambda g: g["role"],
+            "By": lambda g: g["by"],
             "Outcome": lambda g: g["outcome"],
             "ID": lambda g: g["group"]["id"],
         }

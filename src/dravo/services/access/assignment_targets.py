@@ -28,7 +28,8 @@ from dravo.store.snapshots.config import extensions
 @dataclass(frozen=True)
 class AssignmentRequest:
     """A new assignment: application and role by key, and for whom: a user, a group of a source, everyone,
-    users who match a rule, or groups of a source whose names match a pattern (the captured part is the role).
+    users who match a rule, or groups of a source whose names match a pattern (the captured part names the
+    role).
 
     Attributes:
         from_at, until_at: an instant, or a day in the organization's time zone; the last day is included.
@@ -180,7 +181,7 @@ def _role(connection: Connection, application: Application, wish: AssignmentRequ
     if wish.pattern is not None:
         if wish.role:
             raise InvalidInput(
-                "An assignment by pattern cannot have a fixed role: the captured part is the role key.",
+                "An assignment by pattern cannot have a fixed role: the captured part names the role.",
                 "Omit `role`, or map each group.",
                 "role",
             )

@@ -283,6 +283,7 @@ class PatternGroup:
     outcome: str
     captured: str
     role: str | None
+    by: str | None
 
 
 @dataclass

@@ -14,7 +14,15 @@ from typing import Any
 from sqlalchemy import Connection
 from sqlalchemy.exc import IntegrityError
 
-from dravo.core.access.patterns import GIVES, NO_MATCH, NO_SUCH_ROLE, NOT_CONFIRMED, Read, read_name
+from dravo.core.access.patterns import (
+    GIVES,
+    NO_MATCH,
+    NO_SUCH_ROLE,
+    NOT_CONFIRMED,
+    SEVERAL_ROLES,
+    Read,
+    read_name,
+)
 from dravo.core.errors import AlreadyExists, DravoError, InvalidInput
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.services.access import assignment_changes, assignments, rule_matches
@@ -156,6 +164,7 @@ def _groups_of_pattern(
                     outcome=read.outcome,
                     captured=read.captured,
                     role=read.role,
+                    by=read.by,
                 )
             )
     return found
@@ -215,7 +224,14 @@ def _notes_of_pattern(pattern: str, read: Sequence[PatternGroup]) -> list[Note]:
         note(
             f"{len(unknown)} group{'s match' if len(unknown) > 1 else ' matches'}, but the role does "
             f"not exist: {named}.",
-            "Create a role with this key, or map the groups one by one.",
+            "Create a role with this key or label, or map the groups one by one.",
+        )
+    double = [each for each in read if each.outcome == SEVERAL_ROLES]
+    if double:
+        named = ", ".join(f"'{each.captured}'" for each in double[:MOST_NAMED])
+        note(
+            f"Several roles have the label or value {named}, so the pattern gives none of them.",
+            "Change the label or value of one of these roles.",
         )
     unconfirmed = [each for each in read if each.outcome == NOT_CONFIRMED]
     if unconfirmed:

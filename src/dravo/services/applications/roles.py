@@ -193,8 +193,8 @@ def change_role(
         application = application_by_key(connection, key)
         role = role_by_key(connection, application, role_key)
         cleared = None
-        if values.get("rank", role.rank) != role.rank:
-            # A label changes no access.
+        if any(name in PLANNED and value != getattr(role, name) for name, value in values.items()):
+            # The rank may make it the highest role; label and value are texts that patterns capture.
             planned = _planned(connection, application, role, values)
             cleared = changes_preview.check(connection, planned, caller, sure)
     with ctx.database.writing() as connection:

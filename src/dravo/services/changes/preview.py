@@ -40,13 +40,16 @@ class PreviewSeats:
 
 @dataclass
 class PreviewUser:
-    """A user affected by a change, with the roles before and after."""
+    """A user affected by a change, with the roles before and after; `highest` if the change gives the user
+    the highest role.
+    """
 
     what: str
     user: UserRef
     application: KeyAndLabel
     before: list[str]
     after: list[str]
+    highest: bool
 
 
 @dataclass
@@ -128,7 +131,7 @@ def outcomes(connection: Connection, change: PlannedChange) -> Iterator[UserPlan
 
 def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> Preview:
     """Return a plan as the API shows it: counts, then users with their roles before and after in each
-    application.
+    application, users with a new highest role first.
     """
     counts = {"gained": 0, "lost": 0, "changed": 0, "unchanged": 0, "accounts": 0}
     taken: Counter[str] = Counter()
@@ -136,12 +139,16 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> P
     asks: Counter[str] = Counter()
     top = set(change.catalogue.highest.values())
     users: list[PreviewUser] = []
+    others: list[PreviewUser] = []
     for outcome in outcomes(connection, change):
         lines = list(_lines(outcome, change))
         counts["unchanged"] += not lines
         for line in lines:
             counts[line.what] += 1
-        users.extend(lines[: most - len(users)])
+        for line in lines:
+            place = users if line.highest else others
+            if len(place) < most:
+                place.append(line)
         taken.update(
             {
                 each.application_id
@@ -170,7 +177,7 @@ def shown(connection: Connection, change: PlannedChange, most: int = SHOWN) -> P
         top_gained=sum(top_gained[each] for each in concerned),
         application=_named(change.catalogue, of) if of is not None else None,
         type_to_confirm=change.typed,
-        users=users,
+        users=[*users, *others][:most],
         seats=[_seats(connection, change.catalogue, plan_id, number) for plan_id, number in asks.items()],
         confirm=" ".join(
             [
@@ -268,4 +275,5 @@ def _lines(outcome: UserPlan, change: PlannedChange) -> Iterator[PreviewUser]:
             application=_named(change.catalogue, of),
             before=[roles[role_id].label for role_id in before if role_id in roles],
             after=[roles[role_id].label for role_id in after if role_id in roles],
+            highest=change.catalogue.highest.get(of) in gained,
         )

@@ -55,10 +55,10 @@ def confirmation_reason(connection: Connection, application_id: str, taken: int,
     allowed = limits(values).allowed(access_queries.number_of_users(connection, application_id))
     if taken > allowed:
         return f"This change removes access from {taken:,} users. More than {allowed:,} need a confirmation."
-    most = values["highest_role_limit"]
-    if top_gained > most:
-        return (
-            f"This change gives the highest role to {top_gained:,} more users. More than {most:,} "
-            "need a confirmation."
-        )
+    least = values["highest_role_confirmation"]
+    if top_gained >= least:
+        if top_gained == 1:
+            return "This change gives the highest role to 1 more user, which needs a confirmation."
+        needs = "This needs" if least == 1 else f"From {least:,} users on, this needs"
+        return f"This change gives the highest role to {top_gained:,} more users. {needs} a confirmation."
     return ""

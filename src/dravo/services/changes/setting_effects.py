@@ -53,7 +53,7 @@ def preview(ctx: AppContext, name: str, value: bool | int | str) -> ChangeEffect
 
 # Settings without effects on existing objects, with what they apply to.
 _LATER = {
-    "highest_role_limit": "The limit applies to later changes of access.",
+    "highest_role_confirmation": "The number applies to later changes of access.",
     "user_session_hours": "The lifetime applies to new sessions. Current sessions keep theirs.",
     "removal_limit_hours": "Later removals are counted over the new time window. Held removals stay held.",
     "support_contact": "Refused users see the new text from now on.",

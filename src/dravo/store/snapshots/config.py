@@ -13,13 +13,12 @@ from sqlalchemy import Connection, func, or_, select, update
 
 from dravo.core.access.conditions import Condition, read_condition
 from dravo.core.access.license_plans import Plan
-from dravo.core.access.patterns import GIVES, Captured, read_name
+from dravo.core.access.patterns import GIVES, Captured, read_name, texts_of
 from dravo.core.access.types import PLAIN, Assignment, Policy
 from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import SCIM_USER, compile_expression
 from dravo.core.identity.acceptance import DISABLED, InboundPolicy
 from dravo.core.identity.membership_authority import ALL, MembershipAuthority
-from dravo.core.identity.names import fold
 from dravo.core.identity.policy_reading import read_policy
 from dravo.core.plan_types import Application, ConfigSnapshot, GroupLabel, Role
 from dravo.core.provisioning.accounts import PLAN_PLAIN, Settings
@@ -293,7 +292,7 @@ def capturing(roles: Iterable[Role], application_id: str) -> Captured:
         (role for role in roles if role.application_id == application_id), key=lambda role: role.order
     )
     return Captured(
-        {fold(role.key): role.key for role in own},
+        texts_of((role.key, role.label, role.sent_value) for role in own),
         own[0].key if own else None,
         {role.key: role.id for role in own},
     )

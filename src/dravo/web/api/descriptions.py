@@ -132,7 +132,7 @@ FIELDS = {
     "by_code": "Whether the sign-in uses emailed codes.",
     "candidates": "Possible users of the record.",
     "capabilities": "Capabilities that the application reports.",
-    "captured": "Captured part of the group name: the role key.",
+    "captured": "Captured part of the group name: the key, label or value of the role.",
     "certificates": "Certificates.",
     "changed": "Number of changed users or accounts.",
     "changed_at": "Time of the last change.",

@@ -115,6 +115,7 @@ class PatternGroup(TypedDict):
     outcome: str
     captured: str
     role: str | None
+    by: str | None
 
 
 class PatternTried(TypedDict):
@@ -161,3 +162,4 @@ class PreviewUser(TypedDict):
     application: KeyAndLabel
     before: list[str]
     after: list[str]
+    highest: bool

@@ -29,11 +29,14 @@ class PatternGroup(Model):
     """A group that matches a pattern, with the resulting role."""
 
     group: GroupRef
-    outcome: Literal["gives", "unknown_role", "needs_confirmation"] = Field(
-        description="Result for the group: gives, unknown_role or needs_confirmation."
+    outcome: Literal["gives", "unknown_role", "several_roles", "needs_confirmation"] = Field(
+        description="Result for the group: gives, unknown_role, several_roles or needs_confirmation."
     )
     captured: str
     role: str | None
+    by: Literal["key", "label", "value"] | None = Field(
+        description="The text of the role that is the captured part: key, label or value, or null."
+    )
 
 
 class Assignment(Model):
@@ -89,6 +92,7 @@ class PreviewUser(Model):
     application: KeyAndLabel = Field(description="The application in which the roles change.")
     before: list[str]
     after: list[str]
+    highest: bool = Field(description="Whether the change gives the user the highest role.")
 
 
 class PreviewSeats(Model):
@@ -193,7 +197,8 @@ class CreateAssignmentRequest(ConfirmedRequest):
         None, description='A SCIM filter over user attributes, such as department eq "Herbarium".'
     )
     pattern: Text | None = Field(
-        None, description="A pattern of group names; the captured part is the role key."
+        None,
+        description="A pattern of group names; the captured part is the key, label or value of the role.",
     )
     excludes: bool = Field(False, description="Exclude instead of assign.")
     new_users_only: bool = Field(False, description="Only users who are new from now on.")
