@@ -32,6 +32,7 @@ from dravo.services import settings
 from dravo.services.security import api_tokens, operators
 from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import SUPER_ADMINISTRATOR, Caller
+from dravo.store.organization.settings import replace_value
 from tests.service_fixture import open_context
 
 CORE = "urn:ietf:params:scim:schemas:core:2.0:"
@@ -392,6 +393,9 @@ def set_up(folder: Path) -> Running:
     """Return a service that is set up with an operator and a token, not yet started."""
     ctx = open_context(folder)
     made = operators.add(ctx, operators.SYSTEM, NewOperator("edmund.sallow", SUPER_ADMINISTRATOR), PASSWORD)
+    with ctx.database.writing() as connection:
+        # Tests of the confirmation choose their own number.
+        replace_value(connection, "highest_role_confirmation", 11)
     token = api_tokens.create(ctx, Caller(made.id, made.name, SUPER_ADMINISTRATOR), "Tests", "write").token
     ctx.close()
     return Running(folder, free_port(), token)

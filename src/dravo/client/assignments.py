@@ -40,8 +40,9 @@ class Assignments(Noun):
 
         Further values: `from_=` and `until=` (an instant or a day), `new_users_only=True`, `confirmed=` (IDs
         of groups that may assign the highest role through a pattern), `plan=`, `note=`. For a rule:
-        `source=` (the source that must report the attributes), and `future_users=True` with `confirm=` (users
-        who match later need no confirmation).
+        `source=` (the source that must report the attributes), and `future_users=True` (users who match later
+        need no confirmation). `confirm=` is the label of the application, for a serious change, such as one
+        that gives its highest role.
         """
         return cast(t.Assignment, self._call("POST", "/assignments", body=_wish(application, role, whom)))
 

@@ -161,14 +161,16 @@ class DemoContent:
             dravo.applications.change(key, requestable=True)
         for plan, label, rank, seats in wanted.get("plans", ()):
             dravo.applications.add_plan(key, plan, label, rank=rank, seats=seats)
+        # Some of these roles are the highest ones, which are confirmed with the name of the application.
+        source, label = scenario.SOURCE_KEY, wanted["label"]
         for group, role, *plan in wanted.get("groups", ()):
             dravo.assignments.add(
-                key, role, source=scenario.SOURCE_KEY, group=group, plan=plan[0] if plan else None
+                key, role, source=source, group=group, plan=plan[0] if plan else None, confirm=label
             )
         for rule in wanted.get("rules", ()):
-            dravo.assignments.add(key, **{"role": None, "source": scenario.SOURCE_KEY, **rule})
+            dravo.assignments.add(key, **{"role": None, "source": source, **rule}, confirm=label)
         for user, role, note in wanted.get("users", ()):
-            dravo.assignments.add(key, role, user=user, note=note)
+            dravo.assignments.add(key, role, user=user, note=note, confirm=label)
 
     def _already_there(self, key: str) -> None:
         headers = {"Authorization": f"Bearer {self.kept['stand_ins'][key]['token']}"}
