@@ -230,7 +230,8 @@ STATUSES: dict[str, dict[str, State]] = {
         "edit an application": State("/applications/glasshouse-controls", opens("Edit", exact=True)),
         "delete an application": State("/applications/glasshouse-controls", opens("Delete", exact=True)),
         "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Edit plan")),
-        "tracked_only": State("/applications/payslips/mapping"),
+        "tracked_only": State("/applications/payslips/settings"),
+        "manual tasks": State("/applications/payslips/manual"),
         "assign a group": State(
             "/applications/plant-records/mapping",
             give_role("Group", lambda page: pick(page, "Group", "Herbarium")),

@@ -183,3 +183,56 @@ def test_an_application_is_added_from_a_template_and_copied(
     dialog.get_by_role("button", name="Copy", exact=True).click()
     expect(page.get_by_role("heading", name=f"{label} south")).to_be_visible()
     expect(page.get_by_label("SCIM base URL")).to_have_value("")
+
+
+def test_a_tracked_application_with_its_list_becomes_provisioned_and_is_deleted(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    desk, names = fresh("payslips"), [fresh("ada"), fresh("bob")]
+    provider = running.provider(fresh("source"))
+    with running.dravo as dravo:
+        dravo.applications.add(desk, desk.title(), tracked_only=True)
+        dravo.applications.add_role(desk, "clerk", "Clerk")
+        for name in names:
+            provider.user(name)
+        made = [dravo.assignments.add(desk, "clerk", user=name)["id"] for name in names]
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}")
+    page.get_by_role("link", name="2 to do by hand").click()
+    page.get_by_label(f"Select create, {names[0]}").check()
+    page.get_by_role("button", name="Mark 1 as done").click()
+    expect(page.get_by_role("row").filter(has_text=names[0])).to_have_count(0)
+    page.get_by_role("button", name="Compare with a list").click()
+    dialog = page.get_by_role("dialog")
+    listed = f"login,role\n{names[0]},Clerk\n{names[1]},Clerk\nzoe,Clerk\n"
+    dialog.locator("input[type=file]").set_input_files(
+        {"name": "accounts.csv", "mimeType": "text/csv", "buffer": listed.encode()}
+    )
+    dialog.get_by_role("button", name="Compare", exact=True).click()
+    expect(dialog.get_by_role("row").filter(has_text="zoe")).to_contain_text("without a user")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Mark 1 as done").click()
+    expect(dialog).to_contain_text("1 tasks marked as done.")
+    page.keyboard.press("Escape")
+    expect(page.get_by_text("Nothing to do by hand")).to_be_visible()
+
+    page.get_by_role("tab", name="Settings").click()
+    page.get_by_role("button", name="Provision accounts").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Dravo looks for 2 accounts that exist already.")
+    check_accessible(page)
+    page.get_by_role("dialog").get_by_role("button", name="Provision accounts").click()
+    expect(page.get_by_role("heading", name="Provisioning status")).to_be_visible()
+    with running.dravo as dravo:
+        assert dravo.provisioning.summary(desk)["stopped"] == 2
+    page.get_by_role("button", name="Manage accounts by hand").click()
+    page.get_by_role("dialog").get_by_role("button", name="Manage by hand").click()
+    expect(page.get_by_role("link", name="2 to do by hand")).to_be_visible()
+
+    with running.dravo as dravo:
+        for each in made:
+            dravo.assignments.remove(each)
+    page.get_by_role("button", name="Delete", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label(f"Type {desk.title()} to confirm").fill(desk.title())
+    dialog.get_by_role("button", name="Delete", exact=True).click()
+    expect(page.get_by_role("heading", name="Applications", exact=True)).to_be_visible()

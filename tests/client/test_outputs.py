@@ -76,6 +76,7 @@ def garden(running: Running) -> dict[str, str]:
                 "Users",
                 "Accounts",
                 "Waiting",
+                "By hand",
                 "Failed",
                 "Drifted",
                 "Last response (UTC)",

@@ -29,7 +29,7 @@ def values_of(parameter: dict[str, Any]) -> list[str]:
 def filters() -> Iterator[tuple[str, str, list[str]]]:
     """Yield the path, name and values of each filter of a list that needs no ID."""
     for path, operations in DOCUMENT["paths"].items():
-        if "{id}" in path:
+        if "{id}" in path or path.endswith("/export"):
             continue
         for parameter in operations.get("get", {}).get("parameters", ()):
             values = [value for value in values_of(parameter) if (path, value) != ALL_OPEN]

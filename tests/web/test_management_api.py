@@ -114,6 +114,7 @@ HARMLESS = (
     "/api/v1/session",
     "/api/v1/applications/{key}/settings/preview",
     "/api/v1/applications/{key}/status/preview",
+    "/api/v1/applications/{key}/tracked-only/preview",
     "/api/v1/expressions/evaluate",
     "/api/v1/assignments/{id}/preview",
     "/api/v1/applications/{key}/policy/preview",
@@ -192,6 +193,7 @@ LOOKED_AT = {
         "/api/v1/assignments/{id}/confirm/preview",
         "/api/v1/applications/{key}/settings/preview",
         "/api/v1/applications/{key}/status/preview",
+        "/api/v1/applications/{key}/tracked-only/preview",
         "/api/v1/access/requests/{id}/approve/preview",
         "/api/v1/applications/{key}/policy/preview",
         "/api/v1/applications/{key}/roles/{role}/preview",
@@ -290,6 +292,12 @@ OF_THEIRS = {
     ("POST", "/api/v1/applications/{key}/roles/{role}/preview"),
     ("POST", "/api/v1/applications/{key}/license-plans/{plan}/preview"),
     ("GET", "/api/v1/users/{user}/access/{application}"),
+    ("GET", "/api/v1/applications/{key}/manual-tasks"),
+    ("GET", "/api/v1/applications/{key}/manual-tasks/export"),
+    ("POST", "/api/v1/applications/{key}/manual-tasks/done"),
+    ("POST", "/api/v1/applications/{key}/manual-tasks/open"),
+    ("POST", "/api/v1/applications/{key}/manual-tasks/comparison"),
+    ("POST", "/api/v1/applications/{key}/tracked-only/preview"),
 }
 BY_NAME = {
     ("GET", path)

@@ -49,6 +49,7 @@ def test_it_is_answered_when_all_accounts_are_there(running: Running, app: Stand
             "failed": 0,
             "held": 0,
             "unresolved": 0,
+            "manual": 0,
         }
     assert len(app.accounts()) == 20
 

@@ -16,11 +16,15 @@ from pydantic import BaseModel
 import dravo.web.api.routes
 from dravo.web.api.openapi import ApiBlueprint, model_named
 
+PACKAGE = f"{dravo.web.api.routes.__name__}."
+MODULES = [
+    each.name for each in pkgutil.walk_packages(dravo.web.api.routes.__path__, PACKAGE) if not each.ispkg
+]
 # Routes whose result is a response of its own: files, redirects, cookies.
 ROUTES = [
-    (f"{module}.{each.view.__name__}", each.view, model_named(each.model))
-    for module in (each.name for each in pkgutil.iter_modules(dravo.web.api.routes.__path__))
-    for each in importlib.import_module(f"dravo.web.api.routes.{module}").routes.results()
+    (f"{module.removeprefix(PACKAGE)}.{each.view.__name__}", each.view, model_named(each.model))
+    for module in MODULES
+    for each in importlib.import_module(module).routes.results()
 ]
 
 
@@ -110,7 +114,4 @@ def test_a_difference_is_found() -> None:
 
 
 def test_blueprints_know_their_results() -> None:
-    assert all(
-        isinstance(importlib.import_module(f"dravo.web.api.routes.{each.name}").routes, ApiBlueprint)
-        for each in pkgutil.iter_modules(dravo.web.api.routes.__path__)
-    )
+    assert all(isinstance(importlib.import_module(each).routes, ApiBlueprint) for each in MODULES)

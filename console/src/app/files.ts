@@ -9,6 +9,14 @@ export function csvOf(rows: string[][]): string {
   return rows.map((row) => `${row.map(cell).join(',')}\r\n`).join('')
 }
 
+/** Returns a file as base64. */
+export async function encoded(file: File): Promise<string> {
+  const bytes = new Uint8Array(await file.arrayBuffer())
+  let text = ''
+  for (const byte of bytes) text += String.fromCharCode(byte)
+  return btoa(text)
+}
+
 /** Has the browser save a text as a file. */
 export function save(name: string, text: string, kind = 'text/csv'): void {
   const address = URL.createObjectURL(new Blob([text], { type: kind }))

@@ -35,7 +35,7 @@ const origins: Record<string, string> = { made: 'created by Dravo', adopted: 'ad
       label="Status"
       clearable
       class="narrow"
-      :items="['in_sync', 'pending', 'waiting', 'failed', 'held', 'unmanaged']"
+      :items="['in_sync', 'pending', 'waiting', 'manual', 'failed', 'held', 'unmanaged']"
     />
   </div>
   <PagedTable

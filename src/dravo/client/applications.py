@@ -99,6 +99,11 @@ class Applications(Noun):
         path = f"/applications/{part(key)}/status/preview"
         return cast(t.ChangeEffects, self._call("POST", path, body=body))
 
+    def preview_tracked_only(self, key: str, *, tracked_only: bool) -> t.ChangeEffects:
+        """Return what `change(key, tracked_only=...)` would do; nothing is changed."""
+        path = f"/applications/{part(key)}/tracked-only/preview"
+        return cast(t.ChangeEffects, self._call("POST", path, body={"tracked_only": tracked_only}))
+
     def add_role(
         self, key: str, role: str, label: str, rank: int = 1, *, sent_value: str = "", description: str = ""
     ) -> t.Application:

@@ -15,6 +15,7 @@ from dravo.client.applications import Applications
 from dravo.client.assignments import Assignments
 from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.mail import Mail
+from dravo.client.manual_tasks import ManualTasks
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
 from dravo.client.requests import AccessRequests
@@ -62,6 +63,7 @@ class Dravo:
         self.assignments = Assignments(self)
         self.accounts = Accounts(self)
         self.tasks = Tasks(self)
+        self.manual_tasks = ManualTasks(self)
         self.provisioning = Provisioning(self)
         self.reviews = Reviews(self)
         self.requests = AccessRequests(self)

@@ -217,12 +217,15 @@ class AccessChange:
 
 @dataclass(frozen=True)
 class AccountChange:
-    """An account with a changed desired state; `id` is None for a new account."""
+    """An account with a changed desired state; `id` is None for a new account. `manual` if an operator brings
+    it about.
+    """
 
     application_id: str
     desired: Mapping[str, Any]
     desired_version: int
     id: str | None = None
+    manual: bool = False
 
 
 def _is_active(desired: Mapping[str, Any] | None) -> bool:

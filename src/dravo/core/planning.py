@@ -253,16 +253,16 @@ def _account_changes(
     held = {account.application_id: account for account in user.accounts}
     for application_id in sorted({*roles, *held}):
         application = catalogue.applications.get(application_id)
-        if application is None or application.tracked_only:
+        if application is None:
             continue
         before = held.get(application_id)
         given = roles.get(application_id, ())
-        over = [
-            f"group:{group_id}"
-            for group_id in groups & catalogue.provisioned.get(application_id, frozenset())
-        ]
-        if application.settings.role_encoding.way == GROUPS:
-            over += [f"role:{role.id}" for role in given]
+        over: list[str] = []
+        if not application.tracked_only:
+            provisioned = groups & catalogue.provisioned.get(application_id, frozenset())
+            over += [f"group:{group_id}" for group_id in provisioned]
+            if application.settings.role_encoding.way == GROUPS:
+                over += [f"role:{role.id}" for role in given]
         plan = seated.get(application_id) if given else None
         entitlement = Entitlement(given, over, plan)
         due = desired_account(
@@ -271,7 +271,11 @@ def _account_changes(
         if due is None or (before is not None and before.desired == due):
             continue
         yield AccountChange(
-            application_id, due, before.desired_version + 1 if before else 1, before.id if before else None
+            application_id,
+            due,
+            before.desired_version + 1 if before else 1,
+            before.id if before else None,
+            application.tracked_only,
         )
 
 

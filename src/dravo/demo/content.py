@@ -230,6 +230,10 @@ class DemoContent:
                 dravo.assignments.add(
                     application, role, user=each["user_name"], until=until, note="Until the project is done."
                 )
+        for key, left in scenario.BY_HAND.items():
+            listed = dravo.manual_tasks.list(key)
+            done = [each for each in listed if each["user"]["user_name"] not in left]
+            dravo.manual_tasks.mark_done(key, done)
         wanted = scenario.LOCAL_GROUP
         group = dravo.groups.add(wanted["name"])["id"]
         dravo.groups.change_members(group, add=wanted["users"])

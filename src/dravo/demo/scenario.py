@@ -219,6 +219,9 @@ CONTRACTORS: list[dict[str, Any]] = [
         "email": "crispin@dunmore-pictures.example",
     },
 ]
+# Tracked-only applications: the users whose accounts an operator still has to create by hand.
+BY_HAND: dict[str, tuple[str, ...]] = {"payslips": ("misaki.aoki",), "seed-vault": ()}
+
 # A group of no source: users of several, and what it gives.
 LOCAL_GROUP: dict[str, Any] = {
     "name": "Open day team",

@@ -9,7 +9,6 @@ from sqlalchemy import and_, bindparam, case, delete, func, insert, select, upda
 from dravo.store import tables as t
 from dravo.store.database import CATALOGUE
 from dravo.store.prepared_statements import PreparedStatement
-from dravo.store.task_status import WAITING
 
 # The current revision of the configuration, checked in the same statement that writes.
 _DECLARED = select(t.revision.c.value).where(t.revision.c.name == CATALOGUE).scalar_subquery()
@@ -137,7 +136,7 @@ WAKE_TASK = (
     update(t.task)
     .where(t.task.c.id == bindparam("task"))
     .values(
-        status=WAITING,
+        status=bindparam("new_status"),
         version=bindparam("to"),
         desired_state=bindparam("aimed"),
         next_attempt_at=bindparam("next"),

@@ -18,6 +18,7 @@ from dravo.core.identity.records import searchable
 from dravo.core.instants import Instant
 from dravo.core.plan_types import AccountChange, UserPlan
 from dravo.core.provisioning.accounts import AS_IT_IS, describe
+from dravo.core.provisioning.manual import action_of
 from dravo.core.provisioning.removal_limit import takes_away
 from dravo.store import tables as t
 from dravo.store.ids import new_id
@@ -39,7 +40,7 @@ from dravo.store.plan_statements import (
     WRITE_REASONS,
 )
 from dravo.store.provisioning import managers
-from dravo.store.task_status import DROPPED, WAITING
+from dravo.store.task_status import DROPPED, MANUAL, WAITING
 
 
 class UserRewrite(Enum):
@@ -293,7 +294,7 @@ def _queue(
             had[account_id] = last
             if task_id is not None:
                 open_now[account_id] = task_id
-    woken, made, left = [], [], []
+    woken, made, left, settled = [], [], [], []
     for account_id, user_id, change in changes:
         removes = takes_away(had.get(account_id), change.desired)
         by = (
@@ -303,10 +304,13 @@ def _queue(
         )
         if change.desired["want"] == AS_IT_IS:
             left.append(account_id)
+        elif change.manual and action_of(had.get(account_id), change.desired) is None:
+            settled.append(account_id)
         elif account_id in open_now:
             woken.append(
                 {
                     "task": open_now[account_id],
+                    "new_status": MANUAL if change.manual else WAITING,
                     "to": change.desired_version,
                     "aimed": describe(change.desired),
                     "next": now,
@@ -322,7 +326,7 @@ def _queue(
                     "account_id": account_id,
                     "application_id": change.application_id,
                     "user_id": user_id,
-                    "status": WAITING,
+                    "status": MANUAL if change.manual else WAITING,
                     "version": change.desired_version,
                     "desired_state": describe(change.desired),
                     "attempts": 0,
@@ -338,11 +342,13 @@ def _queue(
     if made:
         connection.execute(MAKE_TASK, made)
     if left:
-        _leave_alone(connection, left, now)
+        _leave_alone(connection, left, now, "The settings of the application leave the account unchanged.")
+    if settled:
+        _leave_alone(connection, settled, now, "The account already is as it should be.")
 
 
-def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instant) -> None:
-    """Leave these accounts as they are: they count as in sync, and their waiting tasks are dropped."""
+def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instant, message: str) -> None:
+    """Leave these accounts as they are: they count as in sync, and their open tasks are dropped."""
     for start in range(0, len(account_ids), 500):
         some = account_ids[start : start + 500]
         connection.execute(
@@ -356,7 +362,7 @@ def _leave_alone(connection: Connection, account_ids: Sequence[str], now: Instan
             .values(
                 status=DROPPED,
                 closed_at=now,
-                message="The settings of the application leave the account unchanged.",
+                message=message,
             )
         )
 

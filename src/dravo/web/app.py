@@ -35,11 +35,8 @@ from dravo.web.api.auth import PREFIX, check_caller, end_job, needs, register_er
 from dravo.web.api.errors import validation_error
 from dravo.web.api.openapi import Api
 from dravo.web.api.routes import access as access_routes
-from dravo.web.api.routes import applications as applications_routes
 from dravo.web.api.routes import assignments as assignments_routes
-from dravo.web.api.routes import drift as drift_routes
 from dravo.web.api.routes import imports as imports_routes
-from dravo.web.api.routes import license_plans as license_plans_routes
 from dravo.web.api.routes import local as local_routes
 from dravo.web.api.routes import me as me_routes
 from dravo.web.api.routes import policies as policies_routes
@@ -49,6 +46,10 @@ from dravo.web.api.routes import sign_in as sign_in_routes
 from dravo.web.api.routes import sources as sources_routes
 from dravo.web.api.routes import tasks as tasks_routes
 from dravo.web.api.routes import user_ends as user_ends_routes
+from dravo.web.api.routes.applications import applications as applications_routes
+from dravo.web.api.routes.applications import drift as drift_routes
+from dravo.web.api.routes.applications import license_plans as license_plans_routes
+from dravo.web.api.routes.applications import manual_tasks as manual_tasks_routes
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim import admission as scim_admission
@@ -142,6 +143,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         access_routes,
         tasks_routes,
         user_ends_routes,
+        manual_tasks_routes,
         me_routes,
         drift_routes,
         license_plans_routes,

@@ -262,7 +262,7 @@ def test_a_list_of_assignments_says_how_many_each_reaches(
     )
 
 
-def test_a_tracked_application_has_access_and_no_accounts(
+def test_a_tracked_application_has_accounts_that_operators_manage(
     services: ServiceFixture, herbarium: dict[str, str]
 ) -> None:
     applications.add(services.ctx, services.caller, "payslips", "Payslips", None, tracked_only=True)
@@ -270,8 +270,9 @@ def test_a_tracked_application_has_access_and_no_accounts(
     assignments.add(services.ctx, services.caller, AssignmentRequest("payslips", "clerk", user="ada"))
     why = access_explanation.why(services.ctx, "ada", "payslips")
     assert why.has_access
-    assert why.sentences[-1] == "Payslips is tracked only: Dravo does not provision its accounts."
-    assert services.rows(t.account) == []
+    assert why.sentences[-3] == "Payslips is tracked only: operators manage its accounts by hand."
+    assert why.sentences[-1] == "An operator has to do this in the application, and mark it as done."
+    assert [row.status for row in services.rows(t.task)] == ["manual"]
     with pytest.raises(InvalidInput, match="' is tracked only"):
         connections.connect(
             services.ctx, services.caller, "payslips", ConnectionSettings("https://x.example", "token")

@@ -12,6 +12,7 @@ import DeleteApplication from './DeleteApplication.vue'
 import DriftPanel from './DriftPanel.vue'
 import CopyApplication from './CopyApplication.vue'
 import EditApplication from './EditApplication.vue'
+import ManualTasks from './ManualTasks.vue'
 import HoldNotice from '../provisioning/HoldNotice.vue'
 import RoleMapping from './RoleMapping.vue'
 import ApplicationSettings from './ApplicationSettings.vue'
@@ -38,10 +39,11 @@ const tabs = computed(() => [
   ['mapping', 'Role mapping'],
   ['users', 'Users'],
   ...(data.value?.plans.length ? [['seats', 'Seats']] : []),
+  ...(data.value?.tracked_only ? [['manual', 'Manual tasks']] : []),
   ['accounts', 'Accounts'],
-  ['groups', 'Provisioned groups'],
+  ...(data.value?.tracked_only ? [] : [['groups', 'Provisioned groups']]),
   ['tasks', 'Tasks'],
-  ['drift', 'Drift'],
+  ...(data.value?.tracked_only ? [] : [['drift', 'Drift']]),
   ['settings', 'Settings'],
 ])
 /** What is still missing before accounts are provisioned. */
@@ -72,6 +74,12 @@ const missing = computed(() => {
             <template v-if="data.owner"> · owner {{ data.owner }}</template> ·
             {{ data.users.toLocaleString('en') }} users · {{ data.accounts.toLocaleString('en') }} accounts
             <template v-if="data.waiting"> · {{ data.waiting.toLocaleString('en') }} tasks waiting</template>
+            <template v-if="data.manual">
+              ·
+              <router-link :to="`/applications/${id}/manual`"
+                >{{ data.manual.toLocaleString('en') }} to do by hand</router-link
+              ></template
+            >
             <template v-if="data.drifting">
               ·
               <router-link :to="`/applications/${id}/drift`"
@@ -82,7 +90,7 @@ const missing = computed(() => {
           </p>
           <p v-if="data.note" class="about">{{ data.note }}</p>
         </div>
-        <GuideButton guide="connect-an-application" />
+        <GuideButton :guide="data.tracked_only ? 'application-without-scim' : 'connect-an-application'" />
         <v-btn variant="text" :to="`/activity?application=${id}`">Activity</v-btn>
         <template v-if="may('applications.change')">
           <v-btn variant="outlined" @click="editing = true">Edit</v-btn>
@@ -114,6 +122,7 @@ const missing = computed(() => {
         <RoleMapping v-if="shown === 'mapping'" :application="data" />
         <AccessTable v-else-if="shown === 'users'" :about="{ application: id }" within />
         <SeatTable v-else-if="shown === 'seats'" :application="data" />
+        <ManualTasks v-else-if="shown === 'manual'" :application="data" />
         <AccountTable v-else-if="shown === 'accounts'" :application="id" />
         <ProvisionedGroups v-else-if="shown === 'groups'" :application="id" />
         <DriftPanel v-else-if="shown === 'drift'" :application="data" />

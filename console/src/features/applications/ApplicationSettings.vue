@@ -6,6 +6,7 @@ import ProvisioningSettings from './ProvisioningSettings.vue'
 import ProvisioningStatus from './ProvisioningStatus.vue'
 import LicensePlansPanel from './LicensePlansPanel.vue'
 import RolesPanel from './RolesPanel.vue'
+import TrackingPanel from './TrackingPanel.vue'
 
 defineProps<{ application: Schemas['Application'] }>()
 </script>
@@ -13,6 +14,7 @@ defineProps<{ application: Schemas['Application'] }>()
 <template>
   <RolesPanel :application="application" />
   <LicensePlansPanel class="part" :application="application" />
+  <TrackingPanel class="part" :application="application" />
   <template v-if="!application.tracked_only">
     <ConnectionPanel class="part" :application="application" />
     <ProvisioningStatus class="part" :application="application" />

@@ -51,7 +51,12 @@ const fetch = (after: string | undefined, count: number) =>
           <td>{{ item.owner }}</td>
           <td>{{ item.users.toLocaleString('en') }}</td>
           <td>{{ item.accounts.toLocaleString('en') }}</td>
-          <td>{{ item.waiting }}</td>
+          <td>
+            {{ item.waiting.toLocaleString('en') }}
+            <router-link v-if="item.manual" :to="`/applications/${item.key}/manual`"
+              >{{ item.manual.toLocaleString('en') }} by hand</router-link
+            >
+          </td>
           <td>
             <router-link
               v-if="item.failed"

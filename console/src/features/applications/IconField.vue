@@ -3,6 +3,7 @@
 import { ref } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
+import { encoded } from '../../app/files'
 import ApplicationIcon from '../../components/ApplicationIcon.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 
@@ -11,13 +12,6 @@ const params = { path: { key: props.application.key } }
 const input = ref<HTMLInputElement | null>(null)
 const { wrong, busy, attempt } = useAttempts()
 
-/** Returns a file as base64. */
-async function encoded(file: File): Promise<string> {
-  const bytes = new Uint8Array(await file.arrayBuffer())
-  let text = ''
-  for (const byte of bytes) text += String.fromCharCode(byte)
-  return btoa(text)
-}
 async function upload(): Promise<void> {
   const file = input.value?.files?.[0]
   if (!file) return

@@ -69,6 +69,7 @@ const short = computed(
 )
 const warning = computed(() => applications.data.value?.items.filter((each) => each.mapping_warnings) ?? [])
 const drifting = computed(() => applications.data.value?.items.filter((each) => each.drifting) ?? [])
+const manual = computed(() => applications.data.value?.items.filter((each) => each.manual) ?? [])
 const TAKE_ANOTHER = 'Create a new one, enter it on the other side, then revoke the old one.'
 const ending = computed(() => [
   ...(applications.data.value?.items ?? [])
@@ -114,6 +115,7 @@ const quiet = computed(
     !undecided.value.length &&
     !troubled.value.length &&
     !drifting.value.length &&
+    !manual.value.length &&
     !ending.value.length &&
     !held.data.value?.items.length,
 )
@@ -196,6 +198,14 @@ const quiet = computed(
               {{ each.waiting_for_seats === 1 ? 'user waits' : 'users wait' }} for a seat.</template
             >
             <template v-else>few seats are left.</template>
+          </div>
+        </li>
+        <li v-for="each in manual" :key="`manual ${each.key}`">
+          <StatusLabel status="manual" />
+          <div>
+            <router-link :to="`/applications/${each.key}/manual`">{{ each.label }}</router-link>:
+            {{ each.manual.toLocaleString('en') }}
+            {{ each.manual === 1 ? 'account waits' : 'accounts wait' }} for a change by hand.
           </div>
         </li>
         <li v-for="each in warning" :key="`warning ${each.key}`">

@@ -23,7 +23,7 @@ def add_commands(nouns: Any) -> None:
     listing.add_argument("--application", metavar="KEY", help="only accounts of this application")
     listing.add_argument(
         "--status",
-        choices=("in_sync", "pending", "waiting", "failed", "held", "unmanaged"),
+        choices=("in_sync", "pending", "waiting", "manual", "failed", "held", "unmanaged"),
         help="only accounts of this status",
     )
     list_options(listing)

@@ -183,6 +183,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
         "Users": lambda p: p["users"],
         "Accounts": lambda p: p["accounts"],
         "Waiting": lambda p: p["waiting"],
+        "By hand": lambda p: p["manual"],
         "Failed": lambda p: p["failed"],
         "Drifted": lambda p: p["drifting"],
         "Last response (UTC)": lambda p: moment(p["answered_at"]),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli.access.assignment import show_effects
 from dravo.cli.output import (
     UsageError,
     command,
@@ -54,6 +55,11 @@ def add_setting(verbs: Any) -> None:
     )
     change.add_argument(
         "--requestable", choices=("yes", "no"), help="let users request access to the application (yes or no)"
+    )
+    change.add_argument(
+        "--tracked-only",
+        choices=("yes", "no"),
+        help="yes: operators manage the accounts by hand; no: Dravo provisions them (yes or no)",
     )
     for name, explained in _SWITCHES.items():
         change.add_argument(f"--{name}", choices=("yes", "no"), help=explained)
@@ -114,7 +120,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         "adopt_by": given.adopt_by,
         "origin_attribute": given.origin_attribute,
     }
-    for name in ("hidden", "requestable"):
+    for name in ("hidden", "requestable", "tracked_only"):
         if getattr(given, name):
             values[name] = getattr(given, name) == "yes"
     for name in _SWITCHES:
@@ -125,11 +131,14 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
     values |= _read_provisioning_settings(given)
     if all(value is None for value in values.values()):
         raise UsageError("No setting given. See 'dravo application set --help' for all settings.")
-    if given.preview:
+    if given.preview and given.tracked_only:
+        tracked = values["tracked_only"]
+        show_effects(given, dravo.applications.preview_tracked_only(given.key, tracked_only=tracked))
+    elif given.preview:
         settings = {
             name: value
             for name, value in values.items()
-            if name not in ("label", "owner", "address", "hidden", "requestable", "note")
+            if name not in ("label", "owner", "address", "hidden", "requestable", "note", "tracked_only")
         }
         _show_preview(given, dravo.applications.preview_settings(given.key, **settings))
     else:

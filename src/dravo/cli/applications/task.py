@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from dravo.cli.applications.manual_tasks import add_manual_tasks
 from dravo.cli.errors import FAILED
 from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
@@ -39,7 +40,7 @@ def add_commands(nouns: Any) -> None:
     listing.add_argument("--application", metavar="KEY", help="only tasks of this application")
     listing.add_argument(
         "--status",
-        choices=("open", "waiting", "failed", "held", "done", "discarded"),
+        choices=("open", "waiting", "manual", "failed", "held", "done", "discarded"),
         help="only tasks of this status",
     )
     list_options(listing)
@@ -56,6 +57,7 @@ def add_commands(nouns: Any) -> None:
     every.add_argument("--kind", help="only tasks with this error, as 'dravo task errors' names it")
     errors = command(verbs, "errors", _errors, "list errors of open tasks, with the number of tasks")
     errors.add_argument("--application", metavar="KEY", help="only this application")
+    add_manual_tasks(verbs)
     resolve = command(
         verbs, "resolve", _resolve, "record an outcome that Dravo could not learn: whether the account exists"
     )
@@ -97,6 +99,7 @@ def _summary(given: argparse.Namespace, dravo: Dravo) -> int:
                 "Failed": summary["failed"],
                 "Held": summary["held"],
                 "Unresolved": summary["unresolved"],
+                "By hand": summary["manual"],
             }
         )
         print("Nothing is pending." if summary["settled"] else "Provisioning is still pending.")

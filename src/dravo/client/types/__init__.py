@@ -83,6 +83,15 @@ from dravo.client.types.applications.drift import (
 )
 from dravo.client.types.applications.holds import HeldUser, HoldItem, HoldList
 from dravo.client.types.applications.license_plans import PageOfSeats, Plan, Seat
+from dravo.client.types.applications.manual_tasks import (
+    BadListLine,
+    ListColumns,
+    ListComparison,
+    ListDifference,
+    ManualTask,
+    PageOfManualTasks,
+    TaskMark,
+)
 from dravo.client.types.applications.provisioning_settings import (
     AttributeRow,
     ChangedAttribute,
@@ -269,6 +278,7 @@ __all__ = [
     "AuditVerification",
     "AvailableRole",
     "AvailableRoles",
+    "BadListLine",
     "BeforeAndAfter",
     "Bulk",
     "BulkLine",
@@ -332,11 +342,15 @@ __all__ = [
     "KnownProvider",
     "LinkAhead",
     "LinkOffer",
+    "ListColumns",
+    "ListComparison",
+    "ListDifference",
     "LogoutUrl",
     "MadeGroup",
     "MadeUser",
     "MailSettings",
     "MailTested",
+    "ManualTask",
     "MappedAttribute",
     "MarkResult",
     "MarkedUser",
@@ -383,6 +397,7 @@ __all__ = [
     "PageOfImportRunEntries",
     "PageOfImportRuns",
     "PageOfLinksAhead",
+    "PageOfManualTasks",
     "PageOfMarkedUsers",
     "PageOfOperators",
     "PageOfProvisionedGroups",
@@ -476,6 +491,7 @@ __all__ = [
     "TaskError",
     "TaskErrors",
     "TaskLine",
+    "TaskMark",
     "TemplateQuestion",
     "TokenOperator",
     "TraceSubject",

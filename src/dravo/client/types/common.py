@@ -33,7 +33,7 @@ class KeyAndLabel(TypedDict):
 
 
 class Number(TypedDict):
-    """Page size."""
+    """How many objects an operation changed."""
 
     number: int
 

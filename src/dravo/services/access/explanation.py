@@ -325,11 +325,11 @@ def _of_seat(seat: SeatOfUser) -> str:
 
 
 def _of_account(account: AccountLine | None, application: Application, *, outside_pilot: bool) -> list[str]:
-    if application.tracked_only:
-        return [f"{application.label} is tracked only: Dravo does not provision its accounts."]
     if account is None:
         return []
     lines = []
+    if application.tracked_only:
+        lines.append(f"{application.label} is tracked only: operators manage its accounts by hand.")
     if account.status == "in_sync":
         there = "does not exist" if account.should_be == "absent" else f"is {account.should_be} there"
         lines.append(f"The account {there}, in sync since {_when(account.applied_at)}.")
@@ -348,6 +348,8 @@ def _of_account(account: AccountLine | None, application: Application, *, outsid
                 f"{application.label} is paused: {masking.text(application.trouble) or ''} "
                 f"{application.trouble_hint or ''}".strip()
             )
+        elif application.tracked_only:
+            lines.append("An operator has to do this in the application, and mark it as done.")
         elif not application.enabled:
             lines.append(f"{application.label} is disabled, so Dravo provisions nothing.")
         elif outside_pilot:

@@ -16,6 +16,7 @@ from dravo.protocols.scim_client.capabilities import read_capabilities
 from dravo.services.access import license_plans
 from dravo.services.access.license_plans import LicensePlanLine
 from dravo.services.applications import settings as provisioning_settings
+from dravo.services.applications import tracking
 from dravo.services.applications.settings import ProvisioningSettings
 from dravo.services.changes.effects import ChangeEffects, count
 from dravo.services.changes.recompute import USERS_PER_CHUNK, process_marks
@@ -56,6 +57,7 @@ class ApplicationLine:
     accounts: int
     waiting: int
     failed: int
+    manual: int
     drifting: int
     mapping_warnings: int
     waiting_for_seats: int
@@ -189,6 +191,7 @@ def _line(row: ListedApplication) -> ApplicationLine:
         accounts=row.accounts,
         waiting=row.waiting,
         failed=row.failed + row.held,
+        manual=row.manual,
         drifting=row.drifting,
         mapping_warnings=row.mapping_warnings,
         waiting_for_seats=row.waiting_for_seats,
@@ -296,8 +299,8 @@ def change(
         caller: who changes it.
         key: the key of the application.
         about: "label", "owner" (the name of an operator; needs `operators.change`), "address" (where users
-            open it), "hidden" (not shown to users), "requestable" (users can request access), "note"; None
-            keeps a value.
+            open it), "hidden" (not shown to users), "requestable" (users can request access), "note",
+            "tracked_only" (operators manage the accounts); None keeps a value.
         settings: as in `applications.settings`.
 
     Raises:
@@ -311,6 +314,8 @@ def change(
         values |= _about(about)
         if about.get("owner") is not None:
             values["owner_id"] = _owner_id(connection, caller, about["owner"], row.owner_id)
+        if about.get("tracked_only") is not None:
+            values |= tracking.switch(connection, row, tracked_only=about["tracked_only"])
         before = {name: getattr(row, name) for name in values}
         changed = {name: value for name, value in values.items() if before[name] != value}
         if changed:
@@ -392,10 +397,16 @@ def preview_removal(ctx: AppContext, key: str) -> ChangeEffects:
         row = application_by_key(connection, key)
         _check_unused(connection, row)
         found = stored.count_deletion(connection, row.id)
+        manual = stored.one(connection, key).manual
     if found.accounts:
         effects.add(
             f"The application keeps {count(found.accounts, 'account', 'accounts')}, which Dravo no longer "
             "manages."
+        )
+    if manual:
+        effects.add(
+            f"{count(manual, 'account', 'accounts')} on the list for operators stay as they are in the "
+            "application."
         )
     effects.add(
         f"{count(found.roles, 'role', 'roles')} and "
@@ -415,7 +426,7 @@ def _check_unused(connection: Connection, row: Application) -> None:
             f"'{row.label}' has assignments.",
             "Delete the assignments first. Dravo then deprovisions the accounts.",
         )
-    if task_rows.has_open_tasks(connection, row.id):
+    if not row.tracked_only and task_rows.has_open_tasks(connection, row.id):
         raise StillInUse(
             f"'{row.label}' still has open provisioning tasks.",
             "Wait until the tasks are done, or fix the cause of the failed tasks.",

@@ -20,8 +20,9 @@ from dravo.store.pagination import ItemList, Page, PageRequest
 from dravo.store.provisioning import pilots
 from dravo.store.provisioning import tasks as stored
 from dravo.store.provisioning.tasks import UNKNOWN, ListedTask, TaskFilter
+from dravo.store.queries import applications as application_rows
 from dravo.store.queries.references import KeyAndLabel, UserRef
-from dravo.store.task_status import WAITING
+from dravo.store.task_status import MANUAL, WAITING
 
 
 @dataclass
@@ -98,6 +99,8 @@ class _Lines:
 
 def _line(row: ListedTask, *, outside_pilot: bool) -> TaskLine:
     waits_for = None
+    if row.status == MANUAL:
+        waits_for = "an operator, because the application is tracked only"
     if row.status == WAITING:
         if row.paused_at:
             waits_for = "the application is paused"
@@ -172,6 +175,11 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> TaskDetail:
         if row is None:
             raise NotFound(f"There is no task with the ID '{task_id}'.")
         target = task_id
+        if application_rows.by_id(connection, row.application_id).tracked_only:
+            raise InvalidInput(
+                "The application is tracked only, so Dravo cannot retry the task.",
+                "Bring about the change in the application, then mark the task as done.",
+            )
         if row.held_at is not None and row.closed_at is None:
             raise InvalidInput(
                 "The removal limit holds this task.",

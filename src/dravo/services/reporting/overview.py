@@ -63,7 +63,7 @@ def band(ctx: AppContext) -> Overview:
                 count=row.applications,
                 needs=row.paused + row.drift + row.waiting_seats + row.expiring_secrets,
             ),
-            PipelineStage(name="tasks", count=row.waiting, needs=row.failed),
+            PipelineStage(name="tasks", count=row.waiting, needs=row.failed + row.manual),
         ],
         active_users=row.active_users,
         groups=row.groups,

@@ -50,6 +50,8 @@ CHANGE = frozenset(
         "reviews.change",
         "settings.change",
         "holds.approve",
+        # To mark accounts as done that operators manage by hand.
+        "accounts.change",
     }
 )
 RUN = frozenset({"operators.read", "operators.change"})
@@ -61,7 +63,15 @@ _OF_KIND = {
     HELP_DESK: OWN | READ - {AUDIT} | {"tasks.retry"},
     AUDITOR: OWN | READ,
     OWNER: OWN
-    | {"applications.read", "users.read", "access.read", "tasks.read", "activity.read", "assignments.change"},
+    | {
+        "applications.read",
+        "users.read",
+        "access.read",
+        "tasks.read",
+        "activity.read",
+        "assignments.change",
+        "accounts.change",
+    },
 }
 
 

@@ -26,7 +26,7 @@ from dravo.store.access import license_plans
 from dravo.store.pagination import Item, Page, PageRequest, page
 from dravo.store.provisioning import icons
 from dravo.store.queries.applications import Application
-from dravo.store.task_status import FAILED, HELD, WAITING
+from dravo.store.task_status import FAILED, HELD, MANUAL, WAITING
 
 
 @dataclass(frozen=True)
@@ -37,7 +37,7 @@ class ListedApplication(Application):
         owner: the name of the operator who owns it, or None.
         icon: the version of its icon, or None.
         mapping_warnings: assignments whose group is deleted or empty.
-        waiting, failed, held: open tasks.
+        waiting, failed, held, manual: open tasks.
     """
 
     owner: str | None
@@ -51,6 +51,7 @@ class ListedApplication(Application):
     waiting: int
     failed: int
     held: int
+    manual: int
 
 
 def _statement() -> Select[Any]:
@@ -86,6 +87,7 @@ def _statement() -> Select[Any]:
         tasks(WAITING),
         tasks(FAILED),
         tasks(HELD),
+        tasks(MANUAL),
     )
 
 

@@ -33,6 +33,8 @@ class StoredTask:
         removes: whether it takes roles, activity or the account away.
         released_at, released_by: when the removal was released, and the operator who approved it.
         held_at: since when the removal limit holds the task, or None.
+        manual_action: what an operator did who carried it out, or None; then `applied_before` is the state
+            before, or None.
     """
 
     id: str
@@ -53,6 +55,8 @@ class StoredTask:
     released_at: Instant | None
     released_by: str | None
     held_at: Instant | None
+    manual_action: str | None
+    applied_before: dict[str, Any] | None
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from sqlalchemy import ColumnElement, Connection, and_, func, null, select
 
 from dravo.store import tables as t
 from dravo.store.provisioning import pilots
-from dravo.store.task_status import FAILED, HELD, WAITING
+from dravo.store.task_status import FAILED, HELD, MANUAL, WAITING
 
 
 @dataclass(frozen=True)
@@ -22,6 +22,7 @@ class TaskCounts:
         stopped: tasks and groups whose application has to be enabled, connected or resumed, and tasks of
             users outside the pilot group.
         failed, held, unresolved: tasks and groups that wait for an operator.
+        manual: tasks of tracked-only applications, which operators carry out.
     """
 
     recomputing: int
@@ -30,6 +31,7 @@ class TaskCounts:
     failed: int
     held: int
     unresolved: int
+    manual: int
 
 
 def _is_running() -> ColumnElement[bool]:
@@ -95,4 +97,5 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
         failed=total(FAILED),
         held=total(HELD, unresolved=False),
         unresolved=total(HELD, unresolved=True),
+        manual=total(MANUAL),
     )

@@ -26,6 +26,7 @@ class StageCounts:
         waiting_seats: users who wait for a seat of a license plan.
         drift: open differences.
         waiting, failed: open tasks that wait; that failed or are held.
+        manual: tasks that operators carry out.
     """
 
     sources: int
@@ -42,6 +43,7 @@ class StageCounts:
     drift: int
     waiting: int
     failed: int
+    manual: int
 
 
 @dataclass(frozen=True)
@@ -98,6 +100,7 @@ def stages(connection: Connection, secret_ends_before: Instant) -> StageCounts:
         "drift": count(t.drift, t.drift.c.status == "open"),
         "waiting": count(t.task, still_open, d.status == "waiting"),
         "failed": count(t.task, still_open, d.status.in_(("failed", "held"))),
+        "manual": count(t.task, still_open, d.status == "manual"),
     }
     row = connection.execute(select(*(column.label(name) for name, column in numbers.items()))).one()
     return StageCounts(**row._asdict())

@@ -72,6 +72,9 @@ task = Table(
     Column("released_by", Text),
     # Time since which the removal limit holds it. Only an operator or a new desired state ends that.
     at("held_at"),
+    # What an operator did who carried it out, null for Dravo; and the state of the account before.
+    Column("manual_action", String(16)),
+    Column("applied_before", Json),
 )
 one_of("uq_task_open", task.c.account_id, where="closed_at IS NULL")
 some_of("ix_task_waiting", task.c.application_id, task.c.next_attempt_at, where="status = 'waiting'")

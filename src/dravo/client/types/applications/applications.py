@@ -32,6 +32,7 @@ class Application(TypedDict):
     accounts: int
     waiting: int
     failed: int
+    manual: int
     drifting: int
     mapping_warnings: int
     waiting_for_seats: int
@@ -67,6 +68,7 @@ class ApplicationLine(TypedDict):
     accounts: int
     waiting: int
     failed: int
+    manual: int
     drifting: int
     mapping_warnings: int
     waiting_for_seats: int

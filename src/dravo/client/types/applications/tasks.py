@@ -49,6 +49,7 @@ class ProvisioningSummary(TypedDict):
     recomputing: int
     waiting: int
     stopped: int
+    manual: int
     failed: int
     held: int
     unresolved: int

@@ -10,7 +10,7 @@ from dravo.web.api.schemas.base import Model, RequestModel, Text
 
 
 class Number(Model):
-    """Page size."""
+    """How many objects an operation changed."""
 
     number: int
 

@@ -15,14 +15,14 @@ class AccountsQuery(SearchQuery):
 
     application: str | None = None
     user: str | None = Field(None, description="ID.")
-    status: Literal["in_sync", "pending", "waiting", "failed", "held", "unmanaged"] | None = None
+    status: Literal["in_sync", "pending", "waiting", "manual", "failed", "held", "unmanaged"] | None = None
 
 
 class OpenTask(Model):
     """The open task of an account."""
 
     id: str = Field(description="ID of the task.")
-    status: str = Field(description="Status: waiting, failed or held.")
+    status: str = Field(description="Status: waiting, manual, failed or held.")
     message: str | None = Field(description="Last error of the task in a sentence, or null.")
     hint: str | None
     next_attempt_at: str | None
@@ -36,7 +36,7 @@ class Account(Model):
     application: KeyAndLabel = Field(description="The application of the account.")
     should_be: str
     roles: list[str] = Field(description="Roles that the account should have.")
-    status: str = Field(description="Status: in_sync, pending, waiting, failed, held or unmanaged.")
+    status: str = Field(description="Status: in_sync, pending, waiting, manual, failed, held or unmanaged.")
     desired_version: int
     applied_version: int
     pending_since: str

@@ -34,6 +34,7 @@ class ApplicationLine(Model):
     accounts: int = Field(description="Number of accounts.")
     waiting: int
     failed: int
+    manual: int = Field(description="Number of accounts that operators create, change or remove by hand.")
     drifting: int
     mapping_warnings: int
     waiting_for_seats: int
@@ -142,7 +143,7 @@ class AddApplicationRequest(RequestModel):
     owner: Text | None = Field(
         None, description="Name of the operator who owns the application; needs `operators.change`."
     )
-    tracked_only: bool = Field(False, description="Track access only; Dravo does not provision accounts.")
+    tracked_only: bool = Field(False, description="Track access only: operators manage the accounts by hand.")
     template: Text | None = Field(None, description="Key of an application template; empty for none.")
     answers: dict[str, Text] = Field(
         {}, max_length=50, description="Answers to the questions of the template, by name."
@@ -173,6 +174,9 @@ class ChangeApplicationRequest(ProvisioningSettingsRequest):
     hidden: bool | None = Field(None, description="Whether the application is hidden from the users' list.")
     requestable: bool | None = Field(None, description="Whether users can request access.")
     note: Text | None = Field(None, description="Note of operators; empty for none.")
+    tracked_only: bool | None = Field(
+        None, description="Whether operators manage the accounts by hand. Dravo then provisions none."
+    )
 
 
 class CreateRoleRequest(RequestModel):

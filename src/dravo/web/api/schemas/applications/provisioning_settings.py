@@ -156,3 +156,9 @@ class ProvisioningSettingsRequest(RequestModel):
     reconcile_schedule: Text | None = Field(
         None, description="Reconciliation schedule (cron, UTC); empty for none."
     )
+
+
+class TrackedOnlyRequest(RequestModel):
+    """Whether operators manage the accounts of an application by hand."""
+
+    tracked_only: bool = Field(description="Whether operators manage the accounts by hand.")

@@ -41,6 +41,7 @@ class ProvisioningSummary(Model):
     stopped: int = Field(
         description="Tasks that wait until their application is enabled, connected or resumed."
     )
+    manual: int = Field(description="Tasks of tracked-only applications, which operators carry out.")
     failed: int = Field(description="Tasks that the application refused.")
     held: int = Field(description="Tasks that are held until an operator approves them or changes a setting.")
     unresolved: int = Field(
@@ -53,7 +54,7 @@ class TasksQuery(SearchQuery):
 
     application: str | None = None
     user: str | None = Field(None, description="ID.")
-    status: Literal["open", "waiting", "failed", "held", "done", "discarded"] | None = None
+    status: Literal["open", "waiting", "manual", "failed", "held", "done", "discarded"] | None = None
 
 
 class KindsQuery(Model):
@@ -120,7 +121,7 @@ class TaskLine(Model):
     user: UserRef = Field(description="The user of the account.")
     application: KeyAndLabel = Field(description="The application to which the change is sent.")
     account: str
-    status: str = Field(description="Status: waiting, failed, held, done or discarded.")
+    status: str = Field(description="Status: waiting, manual, failed, held, done or discarded.")
     desired_state: str
     version: int = Field(description="Version of the desired state that the task sends.")
     attempts: int

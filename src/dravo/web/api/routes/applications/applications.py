@@ -165,7 +165,7 @@ def change_application(path: KeyPath, body: ChangeApplicationRequest) -> Applica
 
     Changes labels, owner, visibility or provisioning settings. Omitted fields keep their value.
     """
-    about = {"label", "owner", "address", "hidden", "requestable", "note"}
+    about = {"label", "owner", "address", "hidden", "requestable", "note", "tracked_only"}
     return applications.change(
         app_context(), caller(), path.key, body.model_dump(include=about), body.model_dump(exclude=about)
     )

@@ -1,0 +1,1 @@
+"""Routes of applications: their settings, license plans, drift, and accounts managed by hand."""
