@@ -105,6 +105,11 @@ class StandIn:
         made = httpx.post(f"{self.base_url}/Users", json=account, headers=self.headers, trust_env=False)
         return str(made.json()["id"])
 
+    def change(self, account: str, body: dict[str, Any]) -> None:
+        """Replace an account there, past Dravo."""
+        url = f"{self.base_url}/Users/{account}"
+        httpx.put(url, json=body, headers=self.headers, trust_env=False).raise_for_status()
+
 
 @contextlib.contextmanager
 def served(handle: Callable[[Call], Answer], port: int = 0) -> Iterator[int]:

@@ -236,3 +236,39 @@ def test_a_tracked_application_with_its_list_becomes_provisioned_and_is_deleted(
     dialog.get_by_label(f"Type {desk.title()} to confirm").fill(desk.title())
     dialog.get_by_role("button", name="Delete", exact=True).click()
     expect(page.get_by_role("heading", name="Applications", exact=True)).to_be_visible()
+
+
+def test_found_accounts_are_adopted_after_a_look_and_tasks_are_approved(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    desk, names = fresh("desk"), [fresh("ada"), fresh("bob")]
+    running.application(desk, app, approve_tasks=True)
+    provider = running.provider(fresh("source"))
+    for name in names:
+        provider.user(name)
+    app.create(userName=names[0], roles=[{"value": "viewer"}])
+    app.create(userName="Label printer", roles=[{"value": "viewer"}])
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/drift")
+    page.get_by_role("button", name="Reconcile now").click()
+    expect(page.get_by_role("row").filter(has_text="Label printer")).to_be_visible()
+    page.get_by_role("button", name="Adopt all").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_role("row").filter(has_text=names[0])).to_contain_text("assign and link")
+    expect(dialog).to_contain_text("No user matches the account.")
+    check_accessible(page)
+    dialog.get_by_role("button", name="Adopt", exact=True).click()
+    expect(dialog).to_contain_text("1 linked, 0 users created, 1 left")
+    dialog.get_by_role("button", name="Close").click()
+    page.get_by_label("All accounts beside the desired ones").check()
+    expect(page.get_by_role("row").filter(has_text="Label printer")).to_contain_text("no user")
+
+    page.get_by_role("tab", name="Tasks").click()
+    expect(page.get_by_text("an operator's approval").first).to_be_visible()
+    page.get_by_label(f"Select {names[0]}").check()
+    check_accessible(page)
+    page.get_by_role("button", name="Approve 1").click()
+    running.settled(desk)
+    with running.dravo as dravo:
+        (task,) = dravo.tasks.list(application=desk)
+    assert (task["status"], task["approved_by"]) == ("done", "edmund.sallow")

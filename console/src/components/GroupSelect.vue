@@ -13,14 +13,25 @@ interface Choice {
   /** A group that exists only in claims; it is created when it is selected. */
   claimed?: Schemas['GroupInClaims']
 }
-const props = defineProps<{ label: string; source?: string | null; several?: boolean; claimed?: boolean }>()
+const props = defineProps<{
+  label: string
+  source?: string | null
+  several?: boolean
+  claimed?: boolean
+  /** The names of groups that are selected from the start, by ID. */
+  known?: Map<string, string>
+}>()
 const may = useMay()
 const chosen = defineModel<string[]>({ required: true })
 // Selected groups are kept with their names while other words are searched.
 const kept = ref<Choice[]>([])
 const held = computed<Choice[] | Choice | null>({
   get: () => {
-    const present = kept.value.filter((each) => chosen.value.includes(each.value))
+    const present = chosen.value.flatMap((value) => {
+      const title = props.known?.get(value)
+      const one = kept.value.find((each) => each.value === value)
+      return one ? [one] : title ? [{ value, title }] : []
+    })
     return props.several ? present : (present[0] ?? null)
   },
   set: (now) => {

@@ -250,6 +250,36 @@ class Applications(Noun):
             "number"
         ]
 
+    def adopt_accounts(self, key: str, ids: Sequence[str], *, create_users: bool = False) -> t.FoundAccounts:
+        """Link accounts without a user to the users who match, each by itself.
+
+        Args:
+            ids: IDs of the differences, at most 1,000.
+            create_users: whether to create users for accounts that match no user.
+        """
+        body = {"ids": list(ids), "create_users": create_users}
+        return cast(t.FoundAccounts, self._call("POST", f"/applications/{part(key)}/drift/adopt", body=body))
+
+    def preview_adopting(
+        self, key: str, ids: Sequence[str], *, create_users: bool = False
+    ) -> t.FoundAccounts:
+        """Return what `adopt_accounts` would do; nothing is changed."""
+        body = {"ids": list(ids), "create_users": create_users}
+        path = f"/applications/{part(key)}/drift/adopt/preview"
+        return cast(t.FoundAccounts, self._call("POST", path, body=body))
+
+    def compare_accounts(
+        self, key: str, *, status: str | None = None, words: str | None = None
+    ) -> Pages[t.ComparedAccount]:
+        """List the application's accounts beside the desired ones, as of the last reconciliation.
+
+        Args:
+            status: "same", "different", "missing", "pending", "unexpected" or "ignored".
+            words: a part of the name, or an ID in the application.
+        """
+        query = {"status": status, "q": words}
+        return self._dravo.pages(f"/applications/{part(key)}/account-comparison", query)
+
     def link_drift(self, key: str, drift_id: str, user: str) -> None:
         """Link an account without a user to a user."""
         self._call("POST", f"/applications/{part(key)}/drift/{part(drift_id)}/link", body={"user": user})

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import cast
 
 from dravo.client import types as t
@@ -82,6 +82,12 @@ class Tasks(Noun):
     def retry(self, task_id: str) -> t.Task:
         """Retry a task now."""
         return cast(t.Task, self._call("POST", f"/provisioning/tasks/{part(task_id)}/retry"))
+
+    def approve(self, application: str, tasks: Iterable[t.TaskLine]) -> int:
+        """Approve tasks of an application that asks for approval, as `list` returns them; return how many."""
+        listed = [{"id": each["id"], "version": each["version"]} for each in tasks]
+        body = {"application": application, "tasks": listed}
+        return cast(t.Number, self._call("POST", "/provisioning/tasks/approve", body=body))["number"]
 
     def errors(self, application: str | None = None) -> Sequence[t.TaskError]:
         """Return the errors of open tasks, with the number of tasks."""

@@ -250,6 +250,8 @@ def ready(connection: Connection, now: Instant) -> list[tuple[str, str, int]]:
         d.status == WAITING,
         d.closed_at.is_(None),
         d.next_attempt_at <= now,
+        # Tasks without an approval are due all the time, too.
+        or_(p.approve_tasks.is_(False), d.approved_version == d.version),
     )
     statement = (
         select(g.id, g.application_id, p.max_concurrency)

@@ -357,3 +357,32 @@ def test_errors_with_another_hint_are_another_kind(running: Running, app: StandI
         dravo.applications.change(key, adopt_by=["userName"])
         running.settled(key)
         assert [each["kind"] for each in dravo.tasks.errors(key)] == ["other_system"]
+
+
+def test_groups_are_provisioned_by_a_pattern_of_names(running: Running, app: StandIn, fresh: Fresh) -> None:
+    key, source, name = fresh("records"), fresh("source"), fresh("ada")
+    running.application(key, app)
+    provider = running.provider(source)
+    user = provider.user(name)
+    plants = provider.group(f"plants-{key}", [user])
+    provider.group(f"desk-{key}", [user])
+    running.provider(fresh("other")).group(f"plants-x-{key}", [])
+    with running.dravo as dravo:
+        dravo.assignments.add(key, "viewer", user=name)
+        wish = {"which": "pattern", "source": source, "pattern": "^plants-"}
+        settings = dravo.applications.change(key, provisioned_groups=wish)["settings"]["provisioned_groups"]
+        assert settings == {**wish, "groups": []}
+        running.settled(key)
+        assert {each["displayName"] for each in app.groups()} == {f"plants-{key}"}
+        # A later group follows by its name, and one with another name goes.
+        provider.group(f"plants-new-{key}", [user])
+        provider.patch(f"/Groups/{plants}", {"op": "replace", "path": "displayName", "value": f"herbs-{key}"})
+        running.settled(key)
+        assert {each["displayName"] for each in app.groups()} == {f"plants-new-{key}"}
+        for wrong, words in (
+            ({"which": "pattern", "pattern": "^plants-"}, "needs its source"),
+            ({"which": "pattern", "pattern": "(", "source": source}, "pattern is invalid"),
+            ({"which": "pattern", "pattern": "x", "source": "nowhere"}, "nowhere"),
+        ):
+            with pytest.raises(ApiError, match=words):
+                dravo.applications.change(key, provisioned_groups=wrong)

@@ -128,6 +128,11 @@ const missing = computed(() => {
         <DriftPanel v-else-if="shown === 'drift'" :application="data" />
         <template v-else-if="shown === 'tasks'">
           <ErrorGroups :application="id" />
+          <template v-if="data.settings.approve_tasks">
+            <h2>Waiting for an approval</h2>
+            <TaskTable :about="{ application: id, status: 'approval' }" within />
+            <h2>All tasks</h2>
+          </template>
           <TaskTable :about="{ application: id }" within />
         </template>
         <ApplicationSettings v-else :application="data" />

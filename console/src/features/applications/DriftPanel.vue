@@ -12,6 +12,8 @@ import UserSelect from '../../components/UserSelect.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
+import AccountsComparison from './AccountsComparison.vue'
+import AdoptDialog from './AdoptDialog.vue'
 
 type Line = Schemas['DriftLine']
 const props = defineProps<{ application: Schemas['Application'] }>()
@@ -101,6 +103,17 @@ const ignore = (ids: string[], on: boolean) =>
     chosen.value = []
   })
 
+const adopting = ref(false)
+const toAdopt = ref<string[]>([])
+async function adoptAll(): Promise<void> {
+  await attempt(async () => {
+    const query = { count: 500, kind: 'unexpected' as const, status: 'open' as const }
+    const found = await answered(api.GET('/api/v1/applications/{key}/drift', { params: { path, query } }))
+    toAdopt.value = found.items.map((each) => each.id)
+    adopting.value = toAdopt.value.length > 0
+  })
+}
+const whole = ref(false)
 const linking = ref(false)
 const stranger = ref<Line | null>(null)
 const user = ref<string | null>(null)
@@ -159,16 +172,20 @@ async function makeUser(): Promise<void> {
     <span v-else class="quiet">No schedule. Set one under Settings.</span>
   </div>
   <ErrorMessage :wrong="wrong" />
-  <div class="row filters">
+  <v-switch v-model="whole" label="All accounts beside the desired ones" color="primary" hide-details />
+  <AccountsComparison v-if="whole" :application="application.key" />
+  <div v-if="!whole" class="row filters">
     <v-select v-model="kind" :items="Object.keys(words)" label="Kind" clearable class="narrow" />
     <v-checkbox v-model="ignored" label="Ignored differences" />
     <v-btn v-if="!ignored" variant="outlined" @click="allOfOurs">Repair all</v-btn>
+    <v-btn v-if="!ignored" variant="outlined" @click="adoptAll">Adopt all</v-btn>
     <v-btn v-if="chosen.length" variant="outlined" @click="look(chosen)">Repair {{ chosen.length }}</v-btn>
     <v-btn v-if="chosen.length" variant="outlined" @click="ignore(chosen, !ignored)">
       {{ ignored ? 'Stop ignoring' : 'Ignore' }} {{ chosen.length }}
     </v-btn>
   </div>
   <PagedTable
+    v-if="!whole"
     :name="`drift-${application.key}`"
     caption="Drift"
     :columns="[
@@ -204,6 +221,7 @@ async function makeUser(): Promise<void> {
         <template v-if="item.kind === 'unexpected'">
           <span class="mono">{{ told(item.there.userName) }}</span>
           <div class="quiet">{{ item.there.active === false ? 'inactive' : 'active' }}</div>
+          <div v-if="item.message" class="quiet">{{ item.message }} {{ item.hint }}</div>
         </template>
         <template v-if="item.kind === 'group_members'">
           <div v-if="item.changes[0]?.before">also {{ told(item.changes[0].before) }}</div>
@@ -289,6 +307,7 @@ async function makeUser(): Promise<void> {
     </ul>
     <p v-if="!lines.length" class="quiet">Dravo cannot repair the selected differences.</p>
   </FormDialog>
+  <AdoptDialog v-model="adopting" :application="application.key" :ids="toAdopt" />
   <FormDialog
     v-model="linking"
     :title="`Link account “${stranger?.name}” to a user`"

@@ -4,8 +4,10 @@ import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
+import { usePaused } from '../../app/debounce'
 import { inWords } from '../../app/words'
 import ExpressionField from '../../components/ExpressionField.vue'
+import GroupSelect from '../../components/GroupSelect.vue'
 import UserSelect from '../../components/UserSelect.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import SettingsPreview from './SettingsPreview.vue'
@@ -26,6 +28,12 @@ watch(
 watch(settings, () => ((preview.value = null), (kept.value = false)), { deep: true })
 
 const leaving = ['deactivate', 'delete', 'do_nothing'].map((value) => ({ value, title: inWords(value) }))
+const unlinked = [
+  { title: 'Wait for an operator', value: 'wait' },
+  { title: 'Adopt where a user matches', value: 'adopt' },
+  { title: 'Adopt, or create users', value: 'create_users' },
+  { title: 'Ignore', value: 'ignore' },
+]
 const namings = [
   { title: 'Value sent', value: 'key' },
   { title: 'Label', value: 'label' },
@@ -45,18 +53,45 @@ const whichGroups = [
   { title: 'None', value: 'none' },
   { title: 'All groups that assign roles', value: 'with_roles' },
   { title: 'Selected groups', value: 'selected' },
+  { title: 'Groups whose names match', value: 'pattern' },
 ]
-const groups = useQuery({
-  queryKey: ['groups', 'choice'],
-  queryFn: () => answered(api.GET('/api/v1/groups', { params: { query: { count: 500 } } })),
+const sources = useQuery({
+  queryKey: ['sources', 'choice'],
+  queryFn: () => answered(api.GET('/api/v1/sources', { params: { query: { count: 500 } } })),
 })
-const groupChoices = computed(() =>
-  (groups.data.value?.items ?? []).map((each) => ({
-    title: each.name,
-    value: each.id,
-    props: { subtitle: each.source ? `${each.source.label}` : 'local' },
-  })),
+const sourceChoices = computed(() =>
+  (sources.data.value?.items ?? []).map((each) => ({ title: each.label, value: each.key })),
 )
+const pattern = usePaused(() => settings.value.provisioned_groups.pattern ?? '', 300)
+const matches = useQuery({
+  queryKey: computed(() => ['group-matches', settings.value.provisioned_groups.source, pattern.value]),
+  enabled: computed(() =>
+    Boolean(
+      settings.value.provisioned_groups.which === 'pattern' &&
+      settings.value.provisioned_groups.source &&
+      pattern.value,
+    ),
+  ),
+  retry: false,
+  queryFn: () => {
+    const params = { path: { key: settings.value.provisioned_groups.source ?? '' } }
+    const body = { which: 'pattern' as const, pattern: pattern.value }
+    return answered(api.POST('/api/v1/sources/{key}/group-matches', { params, body }))
+  },
+})
+// The names of groups that were selected before.
+const named = useQuery({
+  queryKey: computed(() => ['groups', 'named', props.application.settings.provisioned_groups.groups]),
+  queryFn: async () => {
+    const ids = props.application.settings.provisioned_groups.groups.map((each) => each.group)
+    const found = await Promise.all(
+      ids.map((id) =>
+        answered(api.GET('/api/v1/groups/{id}', { params: { path: { id } } })).catch(() => null),
+      ),
+    )
+    return new Map(found.flatMap((each) => (each ? [[each.id, each.name] as const] : [])))
+  },
+})
 const chosenGroups = computed({
   get: () => settings.value.provisioned_groups.groups.map((each) => each.group),
   set: (ids: string[]) => {
@@ -67,7 +102,7 @@ const chosenGroups = computed({
     }))
   },
 })
-const groupName = (id: string) => groupChoices.value.find((each) => each.value === id)?.title ?? id
+const groupName = (id: string) => named.data.value?.get(id) ?? id
 
 function body(): Schemas['ProvisioningSettingsRequest'] {
   // Values computed from the schedule are shown, not sent.
@@ -110,6 +145,7 @@ const pause = (action: 'pause' | 'resume') =>
       <div class="switches">
         <v-switch v-model="settings.create_accounts" label="Create accounts" />
         <v-switch v-model="settings.update_accounts" label="Update accounts" />
+        <v-switch v-model="settings.approve_tasks" label="Each task waits for an approval" />
       </div>
       <div class="row">
         <v-combobox
@@ -165,6 +201,12 @@ const pause = (action: 'pause' | 'resume') =>
           placeholder="0 3 * * *"
           persistent-placeholder
           class="narrow mono"
+        />
+        <v-select
+          v-model="settings.unlinked_accounts"
+          :items="unlinked"
+          label="Reconciled accounts without a user"
+          class="narrow"
         />
       </div>
 
@@ -227,16 +269,31 @@ const pause = (action: 'pause' | 'resume') =>
           label="Groups"
           class="narrow"
         />
-        <v-autocomplete
-          v-if="settings.provisioned_groups.which === 'selected'"
-          v-model="chosenGroups"
-          :items="groupChoices"
-          label="Selected groups"
-          multiple
-          chips
-          closable-chips
-          class="address"
-        />
+        <div v-if="settings.provisioned_groups.which === 'selected'" class="address">
+          <GroupSelect v-model="chosenGroups" label="Selected groups" several :known="named.data.value" />
+        </div>
+        <template v-if="settings.provisioned_groups.which === 'pattern'">
+          <v-autocomplete
+            v-model="settings.provisioned_groups.source"
+            :items="sourceChoices"
+            label="Source of the groups"
+            class="narrow"
+          />
+          <v-text-field
+            v-model="settings.provisioned_groups.pattern"
+            label="Pattern of group names"
+            placeholder="^plants-"
+            persistent-placeholder
+            :hint="
+              matches.data.value
+                ? `${matches.data.value.matching} of ${matches.data.value.total} groups match.`
+                : ''
+            "
+            persistent-hint
+            :error-messages="matches.error.value ? String(matches.error.value.message) : []"
+            class="narrow mono"
+          />
+        </template>
       </div>
       <div v-if="settings.provisioned_groups.which === 'selected'" class="row">
         <v-text-field

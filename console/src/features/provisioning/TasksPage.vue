@@ -37,7 +37,7 @@ const about = computed(() => ({
           label="Status"
           clearable
           class="narrow"
-          :items="['open', 'waiting', 'manual', 'failed', 'held', 'done', 'discarded']"
+          :items="['open', 'waiting', 'approval', 'manual', 'failed', 'held', 'done', 'discarded']"
         />
         <v-select v-model="application" :items="choices" label="Application" clearable class="narrow" />
       </div>

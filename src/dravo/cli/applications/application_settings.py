@@ -22,6 +22,7 @@ _SWITCHES = {
     "create-accounts": "create missing accounts (yes or no)",
     "update-accounts": "update accounts that differ (yes or no)",
     "adopt-groups": "adopt unlinked groups with the same name (yes or no)",
+    "approve-tasks": "have each task wait for an operator's approval (yes or no)",
 }
 
 
@@ -74,6 +75,11 @@ def add_setting(verbs: Any) -> None:
         "--no-adopt-by", action="store_const", const=[], dest="adopt_by", help="adopt no accounts"
     )
     change.add_argument(
+        "--unlinked-accounts",
+        choices=("wait", "adopt", "create_users", "ignore"),
+        help="what a reconciliation does with accounts without a user",
+    )
+    change.add_argument(
         "--origin-attribute",
         metavar="ATTRIBUTE",
         help="attribute that says that Dravo provisioned the account, such as userType; empty: none",
@@ -97,8 +103,13 @@ def add_setting(verbs: Any) -> None:
         help="how roles are sent: roles, entitlements, groups, nothing, or an attribute name",
     )
     change.add_argument(
-        "--groups", metavar="WHICH", help="provisioned groups: none, with_roles, or comma-separated IDs"
+        "--groups",
+        metavar="WHICH",
+        help="provisioned groups: none, with_roles, pattern (with --pattern and --source), or comma-separated "
+        "IDs",
     )
+    change.add_argument("--pattern", help="pattern of the names of provisioned groups, such as ^plants-")
+    change.add_argument("--source", metavar="KEY", help="source of the groups of the pattern")
     change.add_argument(
         "--attribute",
         action="append",
@@ -119,6 +130,7 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
         "max_concurrency": given.max_concurrency,
         "adopt_by": given.adopt_by,
         "origin_attribute": given.origin_attribute,
+        "unlinked_accounts": given.unlinked_accounts,
     }
     for name in ("hidden", "requestable", "tracked_only"):
         if getattr(given, name):
@@ -152,7 +164,12 @@ def _read_provisioning_settings(given: argparse.Namespace) -> dict[str, Any]:
         values["role_encoding"] = (
             {"way": given.role_encoding} if plain else {"way": "attribute", "attribute": given.role_encoding}
         )
-    if given.groups:
+    if (given.pattern or given.source) and given.groups != "pattern":
+        raise UsageError("--pattern and --source work only with --groups pattern.")
+    if given.groups == "pattern":
+        by_pattern = {"pattern": given.pattern, "source": given.source}
+        values["provisioned_groups"] = {"which": "pattern", **by_pattern}
+    elif given.groups:
         named = given.groups in ("none", "with_roles")
         chosen = {
             "which": "selected",

@@ -32,6 +32,8 @@ def add_commands(nouns: Any) -> None:
     _declare_list(verbs)
     _declare_repair(verbs)
     _declare_ignore(verbs)
+    _declare_compare(verbs)
+    _declare_adopt(verbs)
     _declare_link(verbs)
     _declare_create_user(verbs)
     _declare_runs(verbs)
@@ -94,6 +96,44 @@ def _declare_ignore(verbs: Any) -> None:
     parser.add_argument("application", help="key of the application")
     parser.add_argument("ids", nargs="+", help="IDs of the differences, as in 'dravo drift list'")
     parser.add_argument("--no-longer", action="store_true", help="stop ignoring differences")
+
+
+def _declare_compare(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "accounts",
+        _accounts,
+        "list the application's accounts beside the desired ones, as of the last reconciliation",
+        ["dravo drift accounts plant-records --status unexpected"],
+    )
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("words", nargs="?", help="a part of the name, or an ID in the application")
+    parser.add_argument(
+        "--status",
+        choices=("same", "different", "missing", "pending", "unexpected", "ignored"),
+        help="only accounts with this status",
+    )
+    list_options(parser)
+
+
+def _declare_adopt(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "adopt",
+        _adopt,
+        "link accounts without a user to the users who match, and leave the others",
+        [
+            "dravo drift adopt plant-records --all --preview",
+            "dravo drift adopt plant-records ID --create-users",
+        ],
+    )
+    parser.add_argument("application", help="key of the application")
+    parser.add_argument("ids", nargs="*", help="IDs of the differences, as in 'dravo drift list'")
+    parser.add_argument("--all", action="store_true", help="all open accounts without a user")
+    parser.add_argument(
+        "--create-users", action="store_true", help="create users for accounts that match no user"
+    )
+    parser.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
 
 
 def _declare_link(verbs: Any) -> None:
@@ -168,7 +208,8 @@ def _what(line: Any) -> str:
         ours = line["changes"][0]["before"]
         return f"a group that Dravo did not create{f', with {ours}' if ours else ''}"
     if line["kind"] == "unexpected":
-        return f"account without a user: {line['there'].get('userName', line['remote_id'])}"
+        name = line["there"].get("userName", line["remote_id"])
+        return f"account without a user: {name}. {line['message'] or ''}".strip(". ")
     if line["kind"] == "group_members":
         change = line["changes"][0]
         return "; ".join(
@@ -219,6 +260,48 @@ def _some(ids: list[str]) -> Iterator[list[str]]:
 def _ignore(given: argparse.Namespace, dravo: Dravo) -> None:
     number = dravo.applications.ignore_drift(given.application, given.ids, ignored=not given.no_longer)
     print(f"{number} {'no longer ignored' if given.no_longer else 'ignored'}.")
+
+
+def _accounts(given: argparse.Namespace, dravo: Dravo) -> None:
+    columns = {
+        "Status": lambda c: c["status"],
+        "Account": lambda c: c["name"],
+        "User": lambda c: c["user"]["user_name"] if c["user"] else None,
+        "Desired": lambda c: c["desired"],
+        "In the application": lambda c: c["listed"],
+        "Differences": lambda c: ", ".join(c["differences"]),
+        "Account ID": lambda c: c["remote_id"],
+    }
+    found = dravo.applications.compare_accounts(given.application, status=given.status, words=given.words)
+    show_list(given, found, columns, "No account matches.")
+
+
+def _adopt(given: argparse.Namespace, dravo: Dravo) -> None:
+    if bool(given.ids) == given.all:
+        raise UsageError("Name differences by ID, or use --all.")
+    ids = list(given.ids) or [
+        each["id"] for each in dravo.applications.drift(given.application, kind="unexpected", status="open")
+    ]
+    act = dravo.applications.preview_adopting if given.preview else dravo.applications.adopt_accounts
+    done = [act(given.application, each, create_users=given.create_users) for each in _some(ids)]
+    lines = [line for each in done for line in each["items"]]
+    if given.json:
+        show_json(lines)
+        return
+    if lines:
+        columns = {
+            "Account": lambda f: f["name"],
+            "Action": lambda f: f["action"],
+            "User": lambda f: f["user"]["display_name"] if f["user"] else None,
+            "Role": lambda f: f["role"],
+            "Reason": lambda f: f"{f['message']} {f['hint']}".strip(),
+        }
+        table(columns, lines)
+    counts = [sum(each[name] for each in done) for name in ("linked", "created", "left")]
+    print(
+        f"{counts[0]} linked, {counts[1]} users created, {counts[2]} left to operators."
+        + (" Nothing has been changed yet." if given.preview else "")
+    )
 
 
 def _link(given: argparse.Namespace, dravo: Dravo) -> None:

@@ -7,7 +7,17 @@ from typing import Any
 
 from dravo.cli.applications.manual_tasks import add_manual_tasks
 from dravo.cli.errors import FAILED
-from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import (
+    UsageError,
+    command,
+    facts,
+    list_options,
+    moment,
+    noun,
+    show_json,
+    show_list,
+    table,
+)
 from dravo.client import Dravo
 
 
@@ -40,7 +50,7 @@ def add_commands(nouns: Any) -> None:
     listing.add_argument("--application", metavar="KEY", help="only tasks of this application")
     listing.add_argument(
         "--status",
-        choices=("open", "waiting", "manual", "failed", "held", "done", "discarded"),
+        choices=("open", "waiting", "approval", "manual", "failed", "held", "done", "discarded"),
         help="only tasks of this status",
     )
     list_options(listing)
@@ -57,6 +67,16 @@ def add_commands(nouns: Any) -> None:
     every.add_argument("--kind", help="only tasks with this error, as 'dravo task errors' names it")
     errors = command(verbs, "errors", _errors, "list errors of open tasks, with the number of tasks")
     errors.add_argument("--application", metavar="KEY", help="only this application")
+    approve = command(
+        verbs,
+        "approve",
+        _approve,
+        "approve tasks of an application whose tasks wait for approval",
+        ["dravo task list --status approval", "dravo task approve seed-vault --id ID"],
+    )
+    approve.add_argument("application", metavar="KEY", help="the application")
+    approve.add_argument("--id", action="append", default=[], help="ID of a task; repeat for several")
+    approve.add_argument("--all", action="store_true", help="approve all tasks that wait now")
     add_manual_tasks(verbs)
     resolve = command(
         verbs, "resolve", _resolve, "record an outcome that Dravo could not learn: whether the account exists"
@@ -177,6 +197,24 @@ def _show_task(given: argparse.Namespace, task: Any) -> None:
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
     _show_task(given, dravo.tasks.get(given.id))
+
+
+def _approve(given: argparse.Namespace, dravo: Dravo) -> None:
+    if bool(given.id) == given.all:
+        raise UsageError("Name tasks with --id, or use --all.")
+    waiting = list(dravo.tasks.list(status="approval", application=given.application))
+    chosen = waiting if given.all else [each for each in waiting if each["id"] in given.id]
+    unknown = sorted({*given.id} - {each["id"] for each in chosen})
+    if unknown:
+        raise UsageError(f"'{unknown[0]}' waits for no approval. See 'dravo task list --status approval'.")
+    number = sum(
+        dravo.tasks.approve(given.application, chosen[start : start + 1_000])
+        for start in range(0, len(chosen), 1_000)
+    )
+    if given.json:
+        show_json({"number": number})
+    else:
+        print(f"{number} {'task' if number == 1 else 'tasks'} approved.")
 
 
 def _retry(given: argparse.Namespace, dravo: Dravo) -> None:

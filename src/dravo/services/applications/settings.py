@@ -13,6 +13,7 @@ from sqlalchemy import Connection
 from dravo.core import schedules
 from dravo.core.errors import InvalidInput
 from dravo.core.expressions import compile_expression
+from dravo.core.expressions.functions import compiled
 from dravo.core.instants import Instant
 from dravo.core.plan_types import ConfigSnapshot
 from dravo.core.planning import plan_user
@@ -27,9 +28,10 @@ from dravo.core.provisioning.accounts import (
     scim_body,
 )
 from dravo.core.provisioning.attribute_mapping import RoleEncoding, read_target
+from dravo.core.provisioning.found_accounts import POLICIES
 from dravo.core.provisioning.matching import check_origin, read_adopt_by
 from dravo.services.context import AppContext
-from dravo.services.lookups import application_by_key
+from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.results import ChangedAttribute
 from dravo.store import clock
 from dravo.store.provisioning import applications as application_rows
@@ -38,6 +40,7 @@ from dravo.store.queries.applications import Application
 from dravo.store.queries.references import UserRef, attributes_ref
 from dravo.store.snapshots import users as user_snapshots
 from dravo.store.snapshots.config import (
+    BY_PATTERN,
     CHOSEN,
     GIVING_ROLES,
     NO_GROUPS,
@@ -50,6 +53,7 @@ from dravo.store.snapshots.config import (
 DISABLED, PILOT, SCHEDULED, ENABLED = "disabled", "pilot", "scheduled", "enabled"
 # Settings that can be cleared with an empty value.
 EMPTY: dict[str, Any] = {"rate_limit": 0, "reconcile_schedule": ""}
+NO_GROUPS_AT_ALL: dict[str, Any] = {"which": NO_GROUPS, "groups": []}
 MOST_SHOWN = 50
 MOST_LOOKED_AT = 100_000
 
@@ -83,6 +87,8 @@ class ProvisioningSettings:
     update_accounts: bool
     adopt_by: list[str]
     adopt_groups: bool
+    unlinked_accounts: str
+    approve_tasks: bool
     origin_attribute: str
     on_losing_access: str
     on_inactive: str
@@ -115,6 +121,8 @@ def shown(row: Any) -> ProvisioningSettings:
         update_accounts=row.update_accounts,
         adopt_by=row.adopt_by or [],
         adopt_groups=row.adopt_groups,
+        unlinked_accounts=row.unlinked_accounts,
+        approve_tasks=row.approve_tasks,
         origin_attribute=row.origin_attribute or "",
         on_losing_access=row.on_losing_access,
         on_inactive=row.on_inactive,
@@ -123,7 +131,7 @@ def shown(row: Any) -> ProvisioningSettings:
         attributes=row.attributes or [],
         role_encoding=RoleEncoding(**(row.role_encoding or {})).document(),
         plan_encoding=plans_as_of(row).document(),
-        provisioned_groups=row.provisioned_groups or {"which": NO_GROUPS, "groups": []},
+        provisioned_groups={"source": None, "pattern": None} | (row.provisioned_groups or NO_GROUPS_AT_ALL),
         rate_limit=row.rate_limit or 0,
         reconcile_schedule=schedule or "",
         reconcile_schedule_words=schedules.in_words(schedule) if schedule else "",
@@ -188,6 +196,12 @@ def _check_values(values: dict[str, Any]) -> None:
         if name.startswith("on_") and value not in LEAVING:
             raise InvalidInput(
                 f"'{value}' is not a valid value for '{name}'.", f"Use one of: {', '.join(LEAVING)}.", name
+            )
+        if name == "unlinked_accounts" and value not in POLICIES:
+            raise InvalidInput(
+                f"'{value}' is not a valid policy for accounts without a user.",
+                f"Use one of: {', '.join(POLICIES)}.",
+                name,
             )
         if name == "max_concurrency" and not 1 <= value <= 32:
             raise InvalidInput(
@@ -256,10 +270,12 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
         return None
     if which == GIVING_ROLES:
         return {"which": which, "groups": []}
+    if which == BY_PATTERN:
+        return _groups_by_pattern(connection, given)
     if which != CHOSEN:
         raise InvalidInput(
             f"'{which}' is not a valid value for `which`.",
-            f"Use {NO_GROUPS}, {GIVING_ROLES} or {CHOSEN}.",
+            f"Use {NO_GROUPS}, {GIVING_ROLES}, {CHOSEN} or {BY_PATTERN}.",
             "provisioned_groups",
         )
     kept = []
@@ -273,6 +289,24 @@ def _groups_over(connection: Connection, given: dict[str, Any]) -> dict[str, Any
         name = (each.get("name") or "").strip()
         kept.append({"group": each["group"], **({"name": name} if name else {})})
     return {"which": which, "groups": kept}
+
+
+def _groups_by_pattern(connection: Connection, given: dict[str, Any]) -> dict[str, Any]:
+    pattern = (given.get("pattern") or "").strip()
+    if not pattern or not given.get("source"):
+        raise InvalidInput(
+            "A pattern of provisioned groups needs its source.",
+            "Enter `pattern`, such as ^plants-, and the key of the `source` of the groups.",
+            "provisioned_groups",
+        )
+    try:
+        compiled(pattern)
+    except ValueError as wrong:
+        raise InvalidInput(
+            f"The pattern is invalid: {wrong}.", "Use a pattern such as ^plants-.", "provisioned_groups"
+        ) from None
+    source = source_by_key(connection, str(given["source"]), "provisioned_groups")
+    return {"which": BY_PATTERN, "groups": [], "source": source.key, "pattern": pattern}
 
 
 def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> SettingsPreview:
@@ -289,7 +323,7 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> SettingsPrev
         row = application_by_key(connection, key)
         values = checked(connection, row, settings)
         catalogue = ctx.catalogue.get(connection)
-        changed = _with_settings(catalogue, row, values)
+        changed = _with_settings(connection, catalogue, row, values)
         ids = application_rows.users_with_account_or_access(connection, row.id, MOST_LOOKED_AT + 1)
         found = [
             line
@@ -304,11 +338,13 @@ def preview(ctx: AppContext, key: str, settings: dict[str, Any]) -> SettingsPrev
     )
 
 
-def _with_settings(catalogue: ConfigSnapshot, row: Application, values: dict[str, Any]) -> ConfigSnapshot:
+def _with_settings(
+    connection: Connection, catalogue: ConfigSnapshot, row: Application, values: dict[str, Any]
+) -> ConfigSnapshot:
     """Return the catalogue as it would be with other settings of one application."""
     after = replace(row, **values)
     application = replace(catalogue.applications[row.id], settings=settings_of(after))
-    provisioned = {**catalogue.provisioned, row.id: provisioned_groups(after, catalogue.by_group)}
+    provisioned = {**catalogue.provisioned, row.id: provisioned_groups(connection, after, catalogue.by_group)}
     return replace(
         catalogue, applications={**catalogue.applications, row.id: application}, provisioned=provisioned
     )

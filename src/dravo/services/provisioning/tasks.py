@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import Connection
 
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import InvalidInput, NotFound, StalePreview
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.client import Exchange, shown_exchanges
@@ -44,6 +45,7 @@ class TaskLine:
     hint: str | None
     waits_for: str | None
     kind: str | None
+    approved_by: str | None
 
 
 @dataclass
@@ -106,6 +108,8 @@ def _line(row: ListedTask, *, outside_pilot: bool) -> TaskLine:
             waits_for = "the application is paused"
         elif not row.enabled:
             waits_for = "the application is disabled"
+        elif row.unapproved:
+            waits_for = "an operator's approval"
         elif outside_pilot:
             waits_for = "the user is not in the pilot group"
         elif row.failures >= NOT_ANSWERING:
@@ -126,6 +130,7 @@ def _line(row: ListedTask, *, outside_pilot: bool) -> TaskLine:
         hint=row.hint or (row.trouble_hint if waits_for else None),
         waits_for=waits_for,
         kind=row.kind,
+        approved_by=row.approved_by,
     )
 
 
@@ -196,6 +201,47 @@ def retry(ctx: AppContext, caller: Caller, task_id: str) -> TaskDetail:
             AuditEvent("retried", "task", target, details={"application": row.application_id}),
         )
     return one(ctx, target)
+
+
+@dataclass(frozen=True)
+class TaskApproval:
+    """A task to approve, in the version that the operator saw."""
+
+    id: str
+    version: int
+
+
+def approve(ctx: AppContext, caller: Caller, application: str, approvals: Sequence[TaskApproval]) -> Number:
+    """Approve tasks of an application that asks for approval; Dravo then starts them.
+
+    Raises:
+        NotFound: if the application does not exist.
+        InvalidInput: if it asks for no approval.
+        StalePreview: if a task changed since it was listed, or no longer waits; nothing is approved then.
+    """
+    now = clock.now()
+    with ctx.database.writing() as connection:
+        row = application_by_key(connection, application)
+        if not row.approve_tasks:
+            raise InvalidInput(
+                f"'{row.label}' asks for no approval of tasks.", "Turn on `approve_tasks` to approve tasks."
+            )
+        versions = {each.id: each.version for each in approvals}
+        number = stored.approve(connection, row.id, versions, caller.name, now)
+        if number != len(versions):
+            raise StalePreview(
+                "A task changed or is no longer waiting.",
+                "List the tasks again, then approve them. Nothing was approved.",
+            )
+        details = {"application": application, "number": number}
+        record_change(
+            connection,
+            ctx.keys,
+            caller,
+            now,
+            AuditEvent("approved tasks", "application", row.id, details=details),
+        )
+    return Number(number)
 
 
 def error_groups(ctx: AppContext, application: str | None = None) -> ItemList[TaskError]:

@@ -22,7 +22,8 @@ class StoredAssignment:
     """A row of the table of assignments, in the order of its columns.
 
     Attributes:
-        rule, pattern: the text of a condition over users, or of a pattern over group names.
+        rule, pattern, expression: the text of a condition over users, of a pattern over group names, or of an
+            expression whose values are roles.
         source_id: the source whose attributes or groups count, or None.
         confirmed: IDs of confirmed users of a rule, or of confirmed groups of a pattern.
         future_users: whether users who match a rule later get the highest role without a confirmation.
@@ -51,6 +52,7 @@ class StoredAssignment:
     created_at: Instant
     created_by: str
     removed_at: Instant | None
+    expression: str | None
 
 
 def get(connection: Connection, assignment_id: str) -> StoredAssignment | None:

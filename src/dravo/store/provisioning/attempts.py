@@ -13,7 +13,7 @@ from dravo.store import tables as t
 from dravo.store.prepared_statements import PreparedStatement
 from dravo.store.provisioning import managers
 from dravo.store.provisioning.managers import ManagerAccount
-from dravo.store.provisioning.tasks import NOT_HELD
+from dravo.store.provisioning.tasks import APPROVED, NOT_HELD
 from dravo.store.task_status import DONE, WAITING
 
 
@@ -86,6 +86,7 @@ _WORK = PreparedStatement(
         t.task.c.id == bindparam("task"),
         t.task.c.status == WAITING,
         NOT_HELD,
+        APPROVED,
         ~exists().where(t.pending_recompute.c.user_id == t.task.c.user_id),
     )
 )

@@ -25,6 +25,7 @@ class StoredDrift:
         there: the account as the application lists it, or None.
         differences: for each attribute its values before and after a repair, or None.
         run_id: the run that found it last.
+        message, hint: why the policy for accounts without a user left it to operators, or None.
     """
 
     id: str
@@ -40,6 +41,8 @@ class StoredDrift:
     first_seen_at: Instant
     last_seen_at: Instant
     run_id: str
+    message: str | None
+    hint: str | None
 
 
 @dataclass(frozen=True)

@@ -163,4 +163,6 @@ def held_users(connection: Connection, application_key: str, most: int) -> list[
 def decide(connection: Connection, application_id: str, **values: Any) -> int:
     """Change columns of the held removals of an application; return their number."""
     held = (t.task.c.application_id == application_id, *_held())
+    # An operator who approves a held removal approves the task, too.
+    values["approved_version"] = t.task.c.version
     return connection.execute(update(t.task).where(*held).values(**values)).rowcount

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import ColumnElement, Connection, Select, and_, exists, func, select, update
+from sqlalchemy import ColumnElement, Connection, Select, and_, exists, func, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -71,10 +71,12 @@ def list_pilots(connection: Connection, application_id: str | None = None) -> li
 
 def number_outside(connection: Connection, pilot: Pilot) -> int:
     """Return how many tasks wait for the end of a pilot, because their users are not in its group."""
-    d = t.task.c
-    number = select(func.count()).select_from(t.task)
-    everyone = number.where(d.application_id == pilot.application_id, d.status == WAITING)
-    inside = number.where(waits_inside(pilot.application_id, pilot.group_id))
+    d, p = t.task.c, t.application.c
+    # Tasks without an approval are counted by themselves.
+    approved = or_(p.approve_tasks.is_(False), d.approved_version == d.version)
+    number = select(func.count()).select_from(t.task.join(t.application, p.id == d.application_id))
+    everyone = number.where(d.application_id == pilot.application_id, d.status == WAITING, approved)
+    inside = number.where(waits_inside(pilot.application_id, pilot.group_id), approved)
     return int(connection.execute(everyone).scalar_one() - connection.execute(inside).scalar_one())
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,6 +21,8 @@ from dravo.store.task_status import FAILED, HELD, WAITING
 UNKNOWN = "unknown"
 # Removals start only after the removal limit released them.
 NOT_HELD = or_(t.task.c.removes.is_(False), t.task.c.released_at.is_not(None))
+# Where the application asks for it, an operator has approved the version of the task.
+APPROVED = or_(t.application.c.approve_tasks.is_(False), t.task.c.approved_version == t.task.c.version)
 
 
 @dataclass(frozen=True)
@@ -35,6 +37,7 @@ class StoredTask:
         held_at: since when the removal limit holds the task, or None.
         manual_action: what an operator did who carried it out, or None; then `applied_before` is the state
             before, or None.
+        approved_version, approved_by: the version that an operator approved, or None.
     """
 
     id: str
@@ -57,6 +60,8 @@ class StoredTask:
     held_at: Instant | None
     manual_action: str | None
     applied_before: dict[str, Any] | None
+    approved_version: int | None
+    approved_by: str | None
 
 
 @dataclass(frozen=True)
@@ -118,6 +123,8 @@ class ListedTask:
     trouble_hint: str | None
     failures: int
     pilot_group_id: str | None
+    unapproved: bool
+    approved_by: str | None
 
 
 @dataclass(frozen=True)
@@ -139,7 +146,7 @@ class TaskFilter:
     """Which tasks to list.
 
     Attributes:
-        status: a status, or "open" for all that are not closed.
+        status: a status, "open" for all that are not closed, or "approval" for those that wait for it.
         application: the key of an application.
         words: text in the name of the user.
     """
@@ -177,6 +184,8 @@ def _statement() -> Select[Any]:
             p.trouble_hint,
             p.failures,
             p.pilot_group_id,
+            (~func.coalesce(APPROVED, False)).label("unapproved"),
+            d.approved_by,
         )
         .join(t.account, a.id == d.account_id)
         .join(t.user, u.id == d.user_id)
@@ -191,6 +200,8 @@ def list_tasks(
     d, statement = t.task.c, _statement()
     if only.status == "open":
         statement = statement.where(d.closed_at.is_(None))
+    elif only.status == "approval":
+        statement = statement.where(d.status == WAITING, ~func.coalesce(APPROVED, False))
     elif only.status:
         statement = statement.where(d.status == only.status)
     if only.application:
@@ -284,6 +295,24 @@ def retry_of_application(
         where.append(func.coalesce(d.kind, "") == kind)
     values = {"status": WAITING, "next_attempt_at": now, "message": None, "hint": None}
     return connection.execute(update(t.task).where(*where).values(**values)).rowcount
+
+
+def approve(
+    connection: Connection, application_id: str, versions: Mapping[str, int], by: str, now: Instant
+) -> int:
+    """Approve waiting tasks of an application, each in the version that was seen; return their number."""
+    d = t.task.c
+    number = 0
+    for task_id, version in versions.items():
+        where = (
+            d.id == task_id,
+            d.application_id == application_id,
+            d.status == WAITING,
+            d.version == version,
+        )
+        values = {"approved_version": version, "approved_by": by, "next_attempt_at": now}
+        number += connection.execute(update(t.task).where(*where).values(**values)).rowcount
+    return number
 
 
 def account_by_id(connection: Connection, account_id: str) -> StoredAccount:
@@ -391,7 +420,9 @@ def ready_applications(connection: Connection, now: Instant) -> list[ReadyApplic
         p.secret.is_not(None),
         p.paused_at.is_(None),
         or_(p.retry_at.is_(None), p.retry_at <= now),
-        exists().where(d.application_id == p.id, d.status == WAITING, d.next_attempt_at <= now, NOT_HELD),
+        exists().where(
+            d.application_id == p.id, d.status == WAITING, d.next_attempt_at <= now, NOT_HELD, APPROVED
+        ),
     )
     return [ReadyApplication(*row) for row in connection.execute(statement)]
 
@@ -399,20 +430,22 @@ def ready_applications(connection: Connection, now: Instant) -> list[ReadyApplic
 def due_tasks(
     connection: Connection, application_id: str, now: Instant, most: int, pilot_group_id: str | None = None
 ) -> list[tuple[str, str]]:
-    """Return (task ID, account ID) of due tasks in their order; users who are being recomputed wait, and in a
-    pilot all who are not members of its group.
+    """Return (task ID, account ID) of due tasks in their order; users who are being recomputed wait, in a
+    pilot all who are not members of its group, and all without an approval that the application asks for.
     """
-    d = t.task.c
+    d, p = t.task.c, t.application.c
     if pilot_group_id is None:
         those = and_(d.application_id == application_id, d.status == WAITING)
     else:
         those = pilots.waits_inside(application_id, pilot_group_id)
     statement = (
         select(d.id, d.account_id)
+        .join(t.application, p.id == d.application_id)
         .where(
             those,
             d.next_attempt_at <= now,
             NOT_HELD,
+            APPROVED,
             ~exists().where(t.pending_recompute.c.user_id == d.user_id),
         )
         .order_by(d.next_attempt_at)

@@ -33,6 +33,10 @@ class Application:
         origin_attribute: the attribute that names Dravo as the origin of an account, or None.
         seen_values, seen_at: roles, entitlements and groups that it was seen with, or None.
         requestable: whether users can request access to it.
+        unlinked_accounts: what a reconciliation does with accounts that belong to no user.
+        approve_tasks: whether each task waits for an operator's approval.
+        original_id: the application of which it is another instance, or None.
+        tested_at: the time of the last successful test with a test account.
         enabled_from: while it is disabled, the time from which it is enabled, or None.
     """
 
@@ -85,6 +89,10 @@ class Application:
     seen_values: dict[str, Any] | None
     seen_at: Instant | None
     requestable: bool
+    unlinked_accounts: str
+    approve_tasks: bool
+    original_id: str | None
+    tested_at: Instant | None
 
 
 @dataclass(frozen=True)

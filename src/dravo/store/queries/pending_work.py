@@ -9,6 +9,7 @@ from sqlalchemy import ColumnElement, Connection, and_, func, null, select
 
 from dravo.store import tables as t
 from dravo.store.provisioning import pilots
+from dravo.store.provisioning.tasks import APPROVED
 from dravo.store.task_status import FAILED, HELD, MANUAL, WAITING
 
 
@@ -19,8 +20,8 @@ class TaskCounts:
     Attributes:
         recomputing: users whose access, or the manager of whose reports, is being recomputed.
         waiting: tasks and groups that Dravo processes by itself, those that wait for a retry included.
-        stopped: tasks and groups whose application has to be enabled, connected or resumed, and tasks of
-            users outside the pilot group.
+        stopped: tasks and groups whose application has to be enabled, connected or resumed, tasks of users
+            outside the pilot group, and tasks without an approval that the application asks for.
         failed, held, unresolved: tasks and groups that wait for an operator.
         manual: tasks of tracked-only applications, which operators carry out.
     """
@@ -54,7 +55,7 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
     runs = _is_running()
 
     def counted(
-        application: Any, status: Any, kind: Any, *where: Any
+        application: Any, status: Any, kind: Any, runs: ColumnElement[bool], *where: Any
     ) -> list[tuple[str, bool, str | None, int]]:
         statement = (
             select(status, runs, kind, func.count()).join(t.application, p.id == application).where(*where)
@@ -69,8 +70,8 @@ def count_tasks(connection: Connection, application_id: str | None, unresolved_k
         ]
 
     rows = [
-        *counted(d.application_id, d.status, d.kind, d.closed_at.is_(None)),
-        *counted(g.application_id, g.status, null(), g.status.in_((WAITING, FAILED, HELD))),
+        *counted(d.application_id, d.status, d.kind, and_(runs, APPROVED), d.closed_at.is_(None)),
+        *counted(g.application_id, g.status, null(), runs, g.status.in_((WAITING, FAILED, HELD))),
     ]
 
     def total(status: str, *, running: bool | None = None, unresolved: bool | None = None) -> int:

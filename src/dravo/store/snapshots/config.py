@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, func, or_, select, update
+from sqlalchemy import Connection, Select, func, or_, select, update
 
 from dravo.core.access.conditions import Condition, read_condition
 from dravo.core.access.license_plans import Plan
@@ -17,6 +17,7 @@ from dravo.core.access.patterns import GIVES, Captured, read_name, texts_of
 from dravo.core.access.types import PLAIN, Assignment, Policy
 from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import SCIM_USER, compile_expression
+from dravo.core.expressions.functions import compiled
 from dravo.core.identity.acceptance import DISABLED, InboundPolicy
 from dravo.core.identity.membership_authority import ALL, MembershipAuthority
 from dravo.core.identity.policy_reading import read_policy
@@ -32,7 +33,7 @@ from dravo.store.prepared_statements import PreparedStatement
 
 # What the attribute for the origin of an account says.
 ORIGIN = '"Dravo"'
-NO_GROUPS, GIVING_ROLES, CHOSEN = "none", "with_roles", "selected"
+NO_GROUPS, GIVING_ROLES, CHOSEN, BY_PATTERN = "none", "with_roles", "selected", "pattern"
 # A deleted group counts as before while its deletion waits.
 _COUNTS = or_(t.group.c.deleted_at.is_(None), t.group.c.waiting.is_not(None))
 _REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
@@ -150,7 +151,12 @@ def load(
     s = t.source.c
     columns = (s.id, s.key, s.priority, s.deactivation_wins, s.updates, s.retired_at)
     sources = list(connection.execute(select(*columns, s.scim_policy, s.scim_status, s.members_from)))
-    provisioned = {row.id: provisioned_groups(row, by_group) for row in rows if row.provisioned_groups}
+    provisioned = {
+        row.id: provisioned_groups(connection, row, by_group) for row in rows if row.provisioned_groups
+    }
+    key_of = {row.id: row.key for row in sources}
+    named_for = {(row.provisioned_groups or {}).get("source") for row in rows}
+    pattern_sources |= {source_id for source_id, key in key_of.items() if key in named_for}
     asks_groups = any(each.condition is not None and each.condition.asks_groups for each in general)
     named = labels(
         connection,
@@ -169,7 +175,7 @@ def load(
         provisioned,
         tuple(general),
         {row.id: policy for row in rows if (policy := policy_of(row)) != PLAIN},
-        {row.id: row.key for row in sources},
+        key_of,
         pattern_sources,
         plans(connection),
         frozenset(row.id for row in sources if row.deactivation_wins),
@@ -268,16 +274,10 @@ def matched(
         patterns: rows of the assignment table with a pattern.
         roles: all roles by ID.
     """
-    g = t.group.c
     for row in patterns:
         captured = capturing(roles.values(), row.application_id)
         confirmed = frozenset(row.confirmed or ())
-        named = (
-            select(g.id, func.coalesce(g.name_in_use, g.display_name))
-            .where(g.source_id == row.source_id, _COUNTS, g.left_out.is_(None))
-            .order_by(g.id)
-        )
-        for group_id, name in connection.execute(named):
+        for group_id, name in connection.execute(_named_groups(row.source_id)):
             read = read_name(row.pattern, name, group_id, captured, confirmed)
             if read.outcome == GIVES:
                 yield (
@@ -324,7 +324,9 @@ def plans_as_of(row: Any) -> RoleEncoding:
     return RoleEncoding(**row.plan_encoding) if row.plan_encoding else PLAN_PLAIN
 
 
-def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -> frozenset[str]:
+def provisioned_groups(
+    connection: Connection, row: Any, by_group: Mapping[str, Iterable[Assignment]]
+) -> frozenset[str]:
     """Return the ids of the groups that are sent to an application."""
     chosen = row.provisioned_groups or {}
     if chosen.get("which") == GIVING_ROLES:
@@ -335,7 +337,23 @@ def provisioned_groups(row: Any, by_group: Mapping[str, Iterable[Assignment]]) -
         )
     if chosen.get("which") == CHOSEN:
         return frozenset(each["group"] for each in chosen.get("groups", ()))
+    if chosen.get("which") == BY_PATTERN:
+        matches = compiled(chosen["pattern"]).search
+        source = select(t.source.c.id).where(t.source.c.key == chosen["source"]).scalar_subquery()
+        return frozenset(
+            group_id for group_id, name in connection.execute(_named_groups(source)) if matches(name)
+        )
     return frozenset()
+
+
+def _named_groups(source_id: Any) -> Select[Any]:
+    """Return the select of (ID, name) of the groups of a source that count."""
+    g = t.group.c
+    return (
+        select(g.id, func.coalesce(g.name_in_use, g.display_name))
+        .where(g.source_id == source_id, _COUNTS, g.left_out.is_(None))
+        .order_by(g.id)
+    )
 
 
 def labels(connection: Connection, group_ids: set[str] | None) -> dict[str, GroupLabel]:

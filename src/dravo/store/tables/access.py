@@ -86,6 +86,13 @@ application = Table(
     at("seen_at"),
     # Whether users can request access to it.
     Column("requestable", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    # What a reconciliation does with accounts without a user: see core/provisioning/found_accounts.py.
+    Column("unlinked_accounts", String(16), nullable=False, server_default="wait"),
+    # Whether each task waits for an operator's approval.
+    Column("approve_tasks", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    # The application of which it is another instance, and the last successful test with a test account.
+    Column("original_id", String(36)),
+    at("tested_at"),
 )
 some_of("ix_application_enabled_from", application.c.enabled_from, where="enabled_from IS NOT NULL")
 
@@ -180,6 +187,8 @@ assignment = Table(
     at("created_at", nullable=False),
     Column("created_by", Text, nullable=False),
     at("removed_at"),
+    # An expression whose values are roles; also one of the kinds of assigned users.
+    Column("expression", Text),
 )
 some_of("ix_assignment_user", assignment.c.user_id, where="removed_at IS NULL AND user_id IS NOT NULL")
 one_of(

@@ -75,6 +75,9 @@ task = Table(
     # What an operator did who carried it out, null for Dravo; and the state of the account before.
     Column("manual_action", String(16)),
     Column("applied_before", Json),
+    # The version that an operator approved, where the application asks for approval.
+    Column("approved_version", Integer),
+    Column("approved_by", Text),
 )
 one_of("uq_task_open", task.c.account_id, where="closed_at IS NULL")
 some_of("ix_task_waiting", task.c.application_id, task.c.next_attempt_at, where="status = 'waiting'")
@@ -202,6 +205,9 @@ drift = Table(
     at("first_seen_at", nullable=False),
     at("last_seen_at", nullable=False),
     Column("run_id", String(36), nullable=False),
+    # Why the policy for accounts without a user left it to operators.
+    Column("message", Text),
+    Column("hint", Text),
     UniqueConstraint("application_id", "kind", "about"),
 )
 Index("ix_drift_of_application", drift.c.application_id, drift.c.status, drift.c.id)

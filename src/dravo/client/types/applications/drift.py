@@ -9,6 +9,20 @@ from typing import TYPE_CHECKING, Any, TypedDict
 
 if TYPE_CHECKING:
     from dravo.client.types.applications.provisioning_settings import ChangedAttribute
+    from dravo.client.types.common import UserRef
+
+
+class ComparedAccount(TypedDict):
+    """An account of the application, or one that should be there."""
+
+    id: str
+    status: str
+    name: str
+    user: UserRef | None
+    remote_id: str | None
+    desired: str
+    listed: str
+    differences: list[str]
 
 
 class DriftLine(TypedDict):
@@ -25,12 +39,43 @@ class DriftLine(TypedDict):
     changes: list[ChangedAttribute]
     first_seen_at: str
     last_seen_at: str
+    message: str | None
+    hint: str | None
+
+
+class FoundAccount(TypedDict):
+    """What is done with an account without a user."""
+
+    id: str
+    name: str
+    action: str
+    user: UserRef | None
+    role: str | None
+    message: str
+    hint: str
+
+
+class FoundAccounts(TypedDict):
+    """What is done with accounts without a user."""
+
+    linked: int
+    created: int
+    left: int
+    items: list[FoundAccount]
 
 
 class MadeUser(TypedDict):
     """The user created for an account."""
 
     user: str
+
+
+class PageOfComparedAccounts(TypedDict):
+    """A page of accounts."""
+
+    items: list[ComparedAccount]
+    total: int
+    next: str | None
 
 
 class PageOfDrift(TypedDict):

@@ -38,6 +38,8 @@ class GroupsOver(TypedDict):
 
     which: str
     groups: list[GroupOver]
+    source: str | None
+    pattern: str | None
 
 
 class RolesAs(TypedDict):
@@ -58,6 +60,8 @@ class Settings(TypedDict):
     update_accounts: bool
     adopt_by: list[str]
     adopt_groups: bool
+    unlinked_accounts: str
+    approve_tasks: bool
     origin_attribute: str
     on_losing_access: str
     on_inactive: str

@@ -73,7 +73,15 @@ class Task(TypedDict):
     hint: str | None
     waits_for: str | None
     kind: str | None
+    approved_by: str | None
     tries: list[Attempt]
+
+
+class TaskApproval(TypedDict):
+    """A task with the version that the operator saw."""
+
+    id: str
+    version: int
 
 
 class TaskError(TypedDict):
@@ -111,3 +119,4 @@ class TaskLine(TypedDict):
     hint: str | None
     waits_for: str | None
     kind: str | None
+    approved_by: str | None

@@ -21,6 +21,7 @@ from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.results import ChangedAttribute, Number
+from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
@@ -49,6 +50,8 @@ class DriftLine:
     changes: list[ChangedAttribute]
     first_seen_at: str
     last_seen_at: str
+    message: str | None
+    hint: str | None
 
 
 @dataclass
@@ -96,6 +99,8 @@ def _drift_line(row: ListedDrift) -> DriftLine:
         changes=[ChangedAttribute(**each) for each in row.differences or ()],
         first_seen_at=row.first_seen_at,
         last_seen_at=row.last_seen_at,
+        message=masking.text(row.message),
+        hint=row.hint,
     )
 
 
@@ -126,20 +131,20 @@ def _effect(row: StoredDrift) -> str:
     if row.kind == GROUP_MEMBERS:
         return "Dravo adds the missing members and removes the others."
     changes = [
-        f"{each['attribute']}: {_value(each['before'])} becomes {_value(each['after'])}"
+        f"{each['attribute']}: {in_words(each['before'])} becomes {in_words(each['after'])}"
         for each in row.differences or ()
     ]
     return f"{'; '.join(changes)}." if changes else "Dravo reads the account and sends what differs."
 
 
-def _value(value: Any) -> str:
+def in_words(value: Any) -> str:
     """Return a value in words: of a list its elements, of an element its label or value."""
     if value in (None, "", []):
         return "empty"
     if isinstance(value, list):
-        return ", ".join(_value(each) for each in value)
+        return ", ".join(in_words(each) for each in value)
     if isinstance(value, dict):
-        return _value(value.get("display") or value.get("value") or value.get("formatted") or str(value))
+        return in_words(value.get("display") or value.get("value") or value.get("formatted") or str(value))
     return "yes" if value is True else "no" if value is False else f"'{value}'"
 
 

@@ -42,6 +42,7 @@ from dravo.protocols.scim_client.responses import ProvisioningError, classify
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key
 from dravo.services.provisioning.client import ApplicationClient, ConnectedApplication, ExchangeLog
+from dravo.services.provisioning.drift import found_accounts
 from dravo.services.provisioning.drift.differences import IGNORED, OPEN
 from dravo.services.provisioning.groups import desired_name
 from dravo.services.security import masking
@@ -203,6 +204,7 @@ def carry_out(ctx: AppContext, talker: ApplicationClient, run_id: str) -> None:
         seen = seen_values.collect(read, there_are)
         compared = {"read": len(read), "groups": len(groups)}
         _write(ctx, run_id, application.id, drifts, seen, compared)
+        found_accounts.apply_policy(ctx, application.id)
     except Stopped:
         _end(ctx, run_id, STOPPED, "The run was stopped. The previous results remain.")
     except (ProvisioningError, DravoError) as wrong:

@@ -17,6 +17,7 @@ from dravo.core.plan_types import ConfigSnapshot, UserSnapshot
 from dravo.core.planning import plan_user
 from dravo.core.provisioning.drift import MISSING, UNEXPECTED
 from dravo.core.scim.schemas import ENTERPRISE_URN
+from dravo.services import settings
 from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.context import AppContext
 from dravo.services.ingest.local import users as local_users
@@ -32,9 +33,10 @@ from dravo.store.access import assignments as assignment_rows
 from dravo.store.ids import new_id
 from dravo.store.provisioning import drift as drift_rows
 from dravo.store.provisioning import tasks as task_rows
-from dravo.store.provisioning.tasks import StoredAccount, reopen
+from dravo.store.provisioning.drift import StoredDrift
+from dravo.store.provisioning.tasks import reopen
 from dravo.store.queries import applications as application_rows
-from dravo.store.queries.applications import Application
+from dravo.store.queries.applications import Application, StoredRole
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -61,7 +63,7 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
                 "Assign a role first, then link the account.",
                 "user",
             )
-        if account.remote_id is not None and not _is_dead(connection, account):
+        if account.remote_id is not None and not is_dead(connection, account.id, account.remote_id):
             raise InvalidInput(
                 f"{found.display_name} has another account in the application ({account.remote_id}).",
                 "A user can have only one account. If the other one was deleted, reconcile first.",
@@ -88,9 +90,9 @@ def link(ctx: AppContext, caller: Caller, key: str, drift_id: str, user: str) ->
     return Number(1)
 
 
-def _is_dead(connection: Connection, account: StoredAccount) -> bool:
-    """Whether the user's former account was missing in the last reconciliation."""
-    return drift_rows.has_drift(connection, account.id, MISSING, account.remote_id)
+def is_dead(connection: Connection, account_id: str, remote_id: str | None) -> bool:
+    """Return whether the account of a user was missing in the last reconciliation."""
+    return drift_rows.has_drift(connection, account_id, MISSING, remote_id)
 
 
 @dataclass(frozen=True)
@@ -133,6 +135,7 @@ def make_user(
         given = role_by_key(connection, application, role or _role_there(connection, application, there))
         # Later plans must know this role.
         catalogue = ctx.catalogue.get(connection)
+        serious = _serious(connection, catalogue, given)
     assignment_id = new_id()
 
     def direct(user_id: str) -> Sequence[Assignment]:
@@ -140,11 +143,11 @@ def make_user(
 
     data = _user(there)
     more = _more(catalogue, UserRecord("new", source, LOCAL, data, "new"), direct("new"), now)
-    if more and confirm != row.name:
+    if (more or serious) and confirm != row.name:
         # Otherwise an administrator of that application could create a user that a rule for another
         # application matches.
         raise NeedsConfirmation(
-            f"The user would also get: {', '.join(more)}.",
+            serious or f"The user would also get: {', '.join(more)}.",
             f"Check the roles, then type '{row.name}' to confirm.",
             "confirm",
         )
@@ -178,7 +181,40 @@ def make_user(
     return CreatedUser(local_users.take_in(ctx, caller, data, direct, write))
 
 
-def _check_unlinked(row: drift_rows.StoredDrift) -> dict[str, Any]:
+def check_settles_itself(
+    ctx: AppContext, connection: Connection, application: Application, row: StoredDrift, *, creates: bool
+) -> str:
+    """Return the role of a found account, if its user can get it without a confirmation.
+
+    Args:
+        creates: whether a user would be created, who must get nothing else.
+
+    Raises:
+        InvalidInput: if the account has no known role, or several; NeedsConfirmation.
+    """
+    there = _check_unlinked(row)
+    role = role_by_key(connection, application, _role_there(connection, application, there))
+    catalogue = ctx.catalogue.get(connection)
+    hint = "Check the account, then link it or create the user for it."
+    if serious := _serious(connection, catalogue, role):
+        raise NeedsConfirmation(serious, hint)
+    if creates:
+        direct = (Assignment("new", application.id, role.id, "new"),)
+        record = UserRecord("new", local_source(ctx), LOCAL, _user(there), "new")
+        if more := _more(catalogue, record, direct, clock.now()):
+            raise NeedsConfirmation(f"The user would also get: {', '.join(more)}.", hint)
+    return role.key
+
+
+def _serious(connection: Connection, catalogue: ConfigSnapshot, role: StoredRole) -> str:
+    """Return why giving one user a role needs a confirmation, or ""."""
+    if catalogue.highest.get(role.application_id) != role.id:
+        return ""
+    least = settings.read(connection)["highest_role_confirmation"]
+    return f"The account has the highest role, '{role.label}'." if least <= 1 else ""
+
+
+def _check_unlinked(row: StoredDrift) -> dict[str, Any]:
     """Return the account of a difference, if a user can be created for it."""
     if row.kind != UNEXPECTED:
         raise InvalidInput(

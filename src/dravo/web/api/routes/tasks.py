@@ -11,7 +11,7 @@ from dravo.services.changes.preview import Preview
 from dravo.services.provisioning import summary as provisioning_summary
 from dravo.services.provisioning import tasks
 from dravo.services.provisioning.summary import ShownSummary
-from dravo.services.provisioning.tasks import TaskDetail, TaskError, TaskLine
+from dravo.services.provisioning.tasks import TaskApproval, TaskDetail, TaskError, TaskLine
 from dravo.services.reporting import activity
 from dravo.services.reporting.activity import ActivityLine
 from dravo.services.results import Number
@@ -25,6 +25,7 @@ from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
 from dravo.web.api.schemas.activity import ActivityQuery, AuditQuery, EntryPath
 from dravo.web.api.schemas.applications.tasks import (
+    ApproveTasksRequest,
     KindsQuery,
     ProvisioningSummaryQuery,
     ResolveRequest,
@@ -114,6 +115,17 @@ def again_all(body: RetryRequest) -> Number:
     Retries failed and held tasks, optionally of one kind of error.
     """
     return tasks.retry_all(app_context(), caller(), body.application, body.kind)
+
+
+@routes.post("/provisioning/tasks/approve", responses=responses("common.Number"))
+@needs("holds.approve")
+def approve_tasks(body: ApproveTasksRequest) -> Number:
+    """Approve provisioning tasks.
+
+    For an application whose tasks wait for approval. Refused if a task changed since it was listed.
+    """
+    approvals = [TaskApproval(each.id, each.version) for each in body.tasks]
+    return tasks.approve(app_context(), caller(), body.application, approvals)
 
 
 @routes.post("/provisioning/tasks/<id>/resolve", responses=responses("applications.tasks.Task"))

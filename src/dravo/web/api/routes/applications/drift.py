@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
+from dravo.services.provisioning.drift import (
+    account_comparison,
+    found_accounts,
+    reconciliation,
+    unlinked_accounts,
+)
 from dravo.services.provisioning.drift import differences as drift
-from dravo.services.provisioning.drift import reconciliation, unlinked_accounts
+from dravo.services.provisioning.drift.account_comparison import ComparedAccount
 from dravo.services.provisioning.drift.differences import DriftLine, RepairPreview
+from dravo.services.provisioning.drift.found_accounts import FoundAccounts
 from dravo.services.provisioning.drift.reconciliation import ReconciliationRun
 from dravo.services.provisioning.drift.unlinked_accounts import CreatedUser
 from dravo.services.results import Number
@@ -12,6 +19,8 @@ from dravo.store.pagination import Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.schemas.applications.drift import (
+    AccountComparisonQuery,
+    AdoptRequest,
     CreateUserFromAccountRequest,
     DriftQuery,
     DriftRequest,
@@ -103,6 +112,45 @@ def ignore_drift(path: KeyPath, body: IgnoreRequest) -> Number:
     Ignored differences are hidden from the list.
     """
     return drift.ignore(app_context(), caller(), path.key, body.ids, ignored=body.ignored)
+
+
+@routes.get(
+    "/applications/<key>/account-comparison",
+    responses=responses("applications.drift.PageOfComparedAccounts"),
+)
+@needs("attributes.read")
+def compare_accounts(path: KeyPath, query: AccountComparisonQuery) -> Page[ComparedAccount]:
+    """List accounts beside the desired ones.
+
+    The whole list of the application's accounts, as of the last complete reconciliation.
+    """
+    return account_comparison.list_accounts(
+        app_context(), path.key, page_request(query), query.status, query.q
+    )
+
+
+@routes.post("/applications/<key>/drift/adopt", responses=responses("applications.drift.FoundAccounts"))
+@needs("users.change")
+def adopt_accounts(path: KeyPath, body: AdoptRequest) -> FoundAccounts:
+    """Adopt unlinked accounts.
+
+    Links each account to the user who matches. Leaves accounts that need a decision, with the reason.
+    """
+    return found_accounts.settle_many(
+        app_context(), caller(), path.key, body.ids, create_users=body.create_users
+    )
+
+
+@routes.post(
+    "/applications/<key>/drift/adopt/preview", responses=responses("applications.drift.FoundAccounts")
+)
+@needs("attributes.read")
+def preview_adopting(path: KeyPath, body: AdoptRequest) -> FoundAccounts:
+    """Preview adopting unlinked accounts.
+
+    Returns what Dravo would do with each account. Changes nothing.
+    """
+    return found_accounts.preview_many(app_context(), path.key, body.ids, create_users=body.create_users)
 
 
 @routes.post("/applications/<key>/drift/<id>/link", responses=responses("common.Number"))

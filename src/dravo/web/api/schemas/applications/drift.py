@@ -8,7 +8,7 @@ from pydantic import Field
 
 from dravo.web.api.schemas.applications.provisioning_settings import ChangedAttribute
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import Page, PageQuery
+from dravo.web.api.schemas.common import Page, PageQuery, SearchQuery, UserRef
 
 
 class DriftQuery(PageQuery):
@@ -41,6 +41,36 @@ class IgnoreRequest(DriftRequest):
     """Differences to ignore or to stop ignoring."""
 
     ignored: bool = True
+
+
+class AdoptRequest(DriftRequest):
+    """Accounts without a user to link to the users who match."""
+
+    create_users: bool = Field(False, description="Whether to create users for accounts that match no user.")
+
+
+class FoundAccount(Model):
+    """What is done with an account without a user."""
+
+    id: str = Field(description="ID of the difference.")
+    name: str = Field(description="Name of the account.")
+    action: Literal["link", "assign_and_link", "create_user", "leave"] = Field(
+        description="What is done: link, assign_and_link (assign the account's role first), create_user or "
+        "leave."
+    )
+    user: UserRef | None = Field(description="The user who matches, or null.")
+    role: str | None = Field(description="Key of the role that the user gets, or null.")
+    message: str = Field(description="Why the account is left to operators, in a sentence.")
+    hint: str
+
+
+class FoundAccounts(Model):
+    """What is done with accounts without a user."""
+
+    linked: int = Field(description="Number of accounts that are linked.")
+    created: int = Field(description="Number of users who are created.")
+    left: int = Field(description="Number of accounts that are left to operators.")
+    items: list[FoundAccount]
 
 
 class LinkRequest(RequestModel):
@@ -93,6 +123,8 @@ class DriftLine(Model):
     changes: list[ChangedAttribute]
     first_seen_at: str
     last_seen_at: str
+    message: str | None = Field(description="Why the policy left the account to operators, or null.")
+    hint: str | None
 
 
 class PageOfDrift(Page[DriftLine]):
@@ -119,3 +151,34 @@ class MadeUser(Model):
     """The user created for an account."""
 
     user: str
+
+
+class AccountComparisonQuery(SearchQuery):
+    """Filters for the accounts on both sides."""
+
+    status: Literal["same", "different", "missing", "pending", "unexpected", "ignored"] | None = Field(
+        None, description="Only accounts with this status."
+    )
+
+
+class ComparedAccount(Model):
+    """An account of the application, or one that should be there."""
+
+    id: str = Field(description="ID of the account; without a user, ID of the difference.")
+    status: Literal["same", "different", "missing", "pending", "unexpected", "ignored"] = Field(
+        description="Status: same, different, missing (there), pending, unexpected (no user) or ignored."
+    )
+    name: str = Field(description="Name of the user, or the user name in the application.")
+    user: UserRef | None = Field(description="The user, or null.")
+    remote_id: str | None
+    desired: str = Field(description="Desired state in words; empty without a user.")
+    listed: str = Field(
+        description="State in the application in words, as applied or read last; empty without an account."
+    )
+    differences: list[str] = Field(
+        description="Attributes that differ, with their values in the application."
+    )
+
+
+class PageOfComparedAccounts(Page[ComparedAccount]):
+    """A page of accounts."""

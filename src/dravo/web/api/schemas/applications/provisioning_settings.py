@@ -39,6 +39,8 @@ class GroupsOver(Model):
 
     which: str
     groups: list[GroupOver]
+    source: str | None = Field(None, description="For a pattern: key of the source of the groups, or null.")
+    pattern: str | None = Field(None, description="Pattern of group names, or null.")
 
 
 class Settings(Model):
@@ -51,6 +53,11 @@ class Settings(Model):
         description="Attributes by which existing accounts are adopted, such as userName or emails."
     )
     adopt_groups: bool
+    unlinked_accounts: str = Field(
+        description="What a reconciliation does with accounts without a user: wait, adopt, create_users or "
+        "ignore."
+    )
+    approve_tasks: bool = Field(description="Whether each task waits for an operator's approval.")
     origin_attribute: str = Field(description="Attribute that says that Dravo provisioned the account.")
     on_losing_access: str
     on_inactive: str
@@ -125,8 +132,12 @@ class ProvisionedGroupRequest(RequestModel):
 class ProvisionedGroupsRequest(RequestModel):
     """The provisioned groups."""
 
-    which: Literal["none", "with_roles", "selected"]
+    which: Literal["none", "with_roles", "selected", "pattern"]
     groups: list[ProvisionedGroupRequest] = Field(default_factory=list, max_length=1_000)
+    source: Text | None = Field(None, description="For a pattern: key of the source of the groups.")
+    pattern: Text | None = Field(
+        None, description="For a pattern: a regular expression for group names, such as ^plants-."
+    )
 
 
 class ProvisioningSettingsRequest(RequestModel):
@@ -141,6 +152,14 @@ class ProvisioningSettingsRequest(RequestModel):
         description="Attributes by which existing accounts are adopted, such as userName or emails.",
     )
     adopt_groups: bool | None = None
+    unlinked_accounts: Literal["wait", "adopt", "create_users", "ignore"] | None = Field(
+        None,
+        description="What a reconciliation does with accounts without a user: wait for an operator, adopt, "
+        "create_users or ignore.",
+    )
+    approve_tasks: bool | None = Field(
+        None, description="Whether each task waits for an operator's approval."
+    )
     origin_attribute: Text | None = Field(
         None, description="Attribute that says that Dravo provisioned the account; empty for none."
     )

@@ -54,7 +54,9 @@ class TasksQuery(SearchQuery):
 
     application: str | None = None
     user: str | None = Field(None, description="ID.")
-    status: Literal["open", "waiting", "manual", "failed", "held", "done", "discarded"] | None = None
+    status: Literal["open", "waiting", "approval", "manual", "failed", "held", "done", "discarded"] | None = (
+        None
+    )
 
 
 class KindsQuery(Model):
@@ -75,6 +77,20 @@ class ProvisioningSummaryQuery(Model):
         le=60,
         description="Answer only when nothing is pending, or after this many seconds (0 to 60).",
     )
+
+
+class TaskApproval(RequestModel):
+    """A task with the version that the operator saw."""
+
+    id: Text = Field(description="ID of the task.")
+    version: int = Field(description="Version of the listed task.")
+
+
+class ApproveTasksRequest(RequestModel):
+    """Tasks to approve."""
+
+    application: Text
+    tasks: list[TaskApproval] = Field(min_length=1, max_length=1_000, description="The tasks, at most 1,000.")
 
 
 class RetryRequest(RequestModel):
@@ -132,6 +148,7 @@ class TaskLine(Model):
     hint: str | None
     waits_for: str | None
     kind: str | None = Field(description="Kind of error, or null.")
+    approved_by: str | None = Field(description="Name of the operator who approved the task last, or null.")
 
 
 class Task(TaskLine):
