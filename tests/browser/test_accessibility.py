@@ -253,6 +253,14 @@ STATUSES: dict[str, dict[str, State]] = {
             "/applications/plant-records/mapping",
             give_role("Rule", lambda page: fill_rule(page, 'title sw "Head of"')),
         ),
+        "assign by an expression": State(
+            "/applications/plant-records/mapping",
+            give_role(
+                "Expression",
+                lambda page: fill(page, "Expression", "userType"),
+                lambda page: expect(page.get_by_role("dialog")).to_contain_text("gain access"),
+            ),
+        ),
         "map several groups": State(
             "/applications/plant-records/mapping",
             opens(

@@ -8,6 +8,7 @@ export function assignedTo(each: Assignment): string {
   if (each.user) return each.user.display_name
   if (each.group) return each.group.name
   if (each.pattern) return `Groups that match ${each.pattern}`
+  if (each.expression) return `Users by ${each.expression}`
   return each.rule ? `Users who match ${each.rule}` : 'Everyone'
 }
 
@@ -15,6 +16,7 @@ export function assignedTo(each: Assignment): string {
 export function what(each: Assignment): string {
   if (each.excludes) return 'excluded'
   if (each.role) return each.role.label
+  if (each.expression) return 'from the expression'
   return each.pattern ? 'from the group name' : 'access without a role'
 }
 
@@ -23,6 +25,7 @@ export function because(reason: Schemas['Reason']): string {
   if (reason.kind === 'fallback') return 'fallback role'
   if (reason.kind === 'retained') return 'retained'
   if (reason.kind === 'rule') return `rule ${reason.rule}`
+  if (reason.kind === 'expression') return `expression ${reason.rule}`
   if (reason.kind === 'everyone') return 'everyone'
   return reason.group ? reason.group.name : `assigned by ${reason.by}`
 }

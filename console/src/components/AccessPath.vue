@@ -13,6 +13,7 @@ const by: Record<Schemas['Reason']['kind'], string> = {
   everyone: 'for everyone',
   rule: 'by rule',
   pattern: 'by group name pattern',
+  expression: 'by an expression',
   fallback: 'fallback role',
   retained: 'retained role',
 }
@@ -39,6 +40,9 @@ const chains = computed(() => props.access.reasons.filter((reason) => props.acce
       </span>
       <span v-else-if="reason.kind === 'rule'" class="piece"
         ><small>Rule</small><code class="mono">{{ reason.rule }}</code></span
+      >
+      <span v-else-if="reason.kind === 'expression'" class="piece"
+        ><small>Expression</small><code class="mono">{{ reason.rule }}</code></span
       >
       <span v-else-if="reason.kind === 'everyone'" class="piece"
         ><small>Everyone</small>all active users</span

@@ -112,7 +112,11 @@ class ConfigSnapshot:
     @cached_property
     def rule_texts(self) -> dict[str, str]:
         """The conditions of rules in words, by the assignment's id."""
-        return {each.id: each.condition.text for each in self.general if each.condition is not None}
+        return {
+            each.id: (each.condition or each.roles_of).text  # type: ignore[union-attr]
+            for each in self.general
+            if each.condition is not None or each.roles_of is not None
+        }
 
     @cached_property
     def asks_groups(self) -> bool:
@@ -131,8 +135,8 @@ class ConfigSnapshot:
 
     @cached_property
     def has_conditions(self) -> bool:
-        """Whether any condition is declared."""
-        return any(each.condition is not None for each in self.general)
+        """Whether any condition or expression is declared, so that attributes of users decide."""
+        return any(each.condition is not None or each.roles_of is not None for each in self.general)
 
     def named_by_its_name(self, source_id: str | None) -> bool:
         """Whether the name of a source's group can give access."""

@@ -36,7 +36,14 @@ const meaning: Record<string, string> = { unexpected: 'no user' }
   <PagedTable
     :name="`comparison-${application}`"
     caption="Accounts on both sides"
-    :columns="['Account', 'Status', 'Desired', 'In the application', 'Different in the application', 'Account ID']"
+    :columns="[
+      'Account',
+      'Status',
+      'Desired',
+      'In the application',
+      'Different in the application',
+      'Account ID',
+    ]"
     :fetch="fetch"
     :about="about"
     :refresh="5000"
@@ -49,7 +56,9 @@ const meaning: Record<string, string> = { unexpected: 'no user' }
       <td><StatusLabel :status="meaning[item.status] ?? item.status" /></td>
       <td>{{ item.desired || 'no account' }}</td>
       <td>{{ item.listed || 'no account' }}</td>
-      <td><div v-for="each in item.differences" :key="each">{{ each }}</div></td>
+      <td>
+        <div v-for="each in item.differences" :key="each">{{ each }}</div>
+      </td>
       <td class="mono">{{ item.remote_id }}</td>
     </template>
     <template #empty>

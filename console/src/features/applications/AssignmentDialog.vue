@@ -9,27 +9,36 @@ import GroupSelect from '../../components/GroupSelect.vue'
 import PatternField from './PatternField.vue'
 import UsersSelect from '../../components/UsersSelect.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
+import ExpressionField from '../../components/ExpressionField.vue'
+import UserSelect from '../../components/UserSelect.vue'
 import RuleField from './RuleField.vue'
 
 const props = defineProps<{ application: Schemas['Application'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ done: [] }>()
 
-type Kind = 'group' | 'user' | 'rule' | 'pattern' | 'everyone'
+type Kind = 'group' | 'user' | 'rule' | 'pattern' | 'expression' | 'everyone'
 const may = useMay()
 const everyKind: { value: Kind; label: string }[] = [
   { value: 'group', label: 'Group' },
   { value: 'pattern', label: 'Group name pattern' },
   { value: 'rule', label: 'Rule' },
+  { value: 'expression', label: 'Expression' },
   { value: 'everyone', label: 'Everyone' },
   { value: 'user', label: 'Users' },
 ]
-// Rules use attributes.
-const kinds = computed(() => everyKind.filter((each) => each.value !== 'rule' || may('attributes.read')))
+// Rules and expressions use attributes.
+const kinds = computed(() =>
+  everyKind.filter((each) => !['rule', 'expression'].includes(each.value) || may('attributes.read')),
+)
+/** Whether the role follows from the group name or the expression. */
+const named = computed(() => kind.value === 'pattern' || kind.value === 'expression')
 const kind = ref<Kind>('group')
 const groups = ref<string[]>([])
 const users = ref<string[]>([])
 const rule = ref('')
+const expression = ref('')
+const example = ref<string | null>(null)
 const pattern = ref('')
 const source = ref<string | null>(null)
 const confirmed = ref<string[]>([])
@@ -53,7 +62,7 @@ watch(open, (now) => {
   if (!now) return
   groups.value = []
   users.value = []
-  note.value = until.value = from.value = rule.value = pattern.value = ''
+  note.value = until.value = from.value = rule.value = pattern.value = expression.value = ''
   confirmed.value = []
   newcomers.value = future.value = false
   source.value = null
@@ -72,14 +81,16 @@ const subject = computed(() => {
     }
   if (kind.value === 'pattern')
     return { pattern: pattern.value.trim() || null, source: source.value, confirmed: confirmed.value }
+  if (kind.value === 'expression')
+    return { expression: expression.value.trim() || null, source: source.value }
   return { everyone: true }
 })
-const whole = computed(() => Object.values(subject.value)[0] && (kind.value === 'pattern' || role.value))
+const whole = computed(() => Object.values(subject.value)[0] && (named.value || role.value))
 const wanted = computed(() => ({
   application: props.application.key,
-  role: kind.value === 'pattern' || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
-  excludes: kind.value !== 'pattern' && role.value === KEEP_OUT,
-  plan: kind.value === 'pattern' || !(role.value === LET_IN || role.value === KEEP_OUT) ? plan.value : null,
+  role: named.value || role.value === LET_IN || role.value === KEEP_OUT ? null : role.value,
+  excludes: !named.value && role.value === KEEP_OUT,
+  plan: named.value || !(role.value === LET_IN || role.value === KEEP_OUT) ? plan.value : null,
   new_users_only: kind.value !== 'user' && newcomers.value,
   ...subject.value,
   from: from.value || null,
@@ -138,8 +149,17 @@ const add = (said: Confirmation) => {
       v-model:confirmed="confirmed"
       :application="application.key"
     />
+    <template v-else-if="kind === 'expression'">
+      <ExpressionField v-model="expression" label="Expression" :user="example" />
+      <p class="quiet hint">
+        The values are the keys, labels or sent values of roles, in any letter case. Other values give no
+        role. Future users need your confirmation for the highest role.
+      </p>
+      <v-select v-model="source" :items="sources" label="Only attributes from this source" clearable />
+      <UserSelect v-model="example" label="Result for a user" />
+    </template>
     <div class="row">
-      <v-select v-if="kind !== 'pattern'" v-model="role" :items="roles" label="Role" />
+      <v-select v-if="!named" v-model="role" :items="roles" label="Role" />
       <v-select
         v-if="application.plans.length && role !== LET_IN && role !== KEEP_OUT"
         v-model="plan"
@@ -162,6 +182,9 @@ const add = (said: Confirmation) => {
 </template>
 
 <style scoped>
+.hint {
+  margin: 0;
+}
 .kinds :deep(.v-selection-control-group) {
   gap: 2px 14px;
 }

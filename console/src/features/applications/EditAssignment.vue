@@ -39,7 +39,7 @@ const wish = computed(() => {
     from: now ? unchanged(fields.from, now.from_day, now.from) : null,
     until: now ? unchanged(fields.until, now.until_day, now.until) : null,
     note: fields.note || null,
-    plan: now?.role || now?.pattern ? fields.plan : null,
+    plan: now?.role || now?.pattern || now?.expression ? fields.plan : null,
     role: movable.value && fields.role !== now?.role?.key ? fields.role : null,
   }
 })
@@ -63,7 +63,7 @@ const carryOut = (said: Confirmation) =>
     <div class="row">
       <v-select v-if="movable" v-model="fields.role" :items="roles" label="Role" />
       <v-select
-        v-if="plans.length && (assignment?.role || assignment?.pattern)"
+        v-if="plans.length && (assignment?.role || assignment?.pattern || assignment?.expression)"
         v-model="fields.plan"
         :items="[{ title: 'None', value: '' }, ...plans]"
         label="License plan"

@@ -109,8 +109,9 @@ function read(item: Assignment): void {
           <router-link :to="`/groups/${item.group.id}`">{{ item.group.name }}</router-link>
           <div class="mono quiet">{{ item.group.external_id || item.group.id }}</div>
         </template>
-        <template v-else-if="item.rule">
-          Users who match <code class="mono">{{ item.rule }}</code>
+        <template v-else-if="item.rule || item.expression">
+          {{ item.rule ? 'Users who match' : 'Users by the expression' }}
+          <code class="mono">{{ item.rule ?? item.expression }}</code>
           <div v-if="item.waiting">
             <v-btn size="small" variant="text" color="primary" class="fit" @click="askWaiting(item)"
               >Confirm {{ item.waiting.toLocaleString('en') }}

@@ -177,6 +177,7 @@ def _piece(reason: Any) -> str:
         return str(reason["group"]["name"])
     words = {
         "rule": f"rule {reason['rule']}",
+        "expression": f"expression {reason['rule']}",
         "everyone": "everyone",
         "fallback": "fallback role",
         "retained": "retained role",

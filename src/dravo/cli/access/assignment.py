@@ -86,7 +86,11 @@ def _declare_create(verbs: Any) -> None:
     parser.add_argument("--everyone", action="store_true", help="assign to everyone")
     parser.add_argument("--rule", metavar="FILTER", help="assign to users who match a SCIM filter")
     parser.add_argument(
-        "--pattern", help="assign to groups whose names match; the part in parentheses is the role key"
+        "--pattern", help="assign to groups whose names match; the part in parentheses names the role"
+    )
+    parser.add_argument(
+        "--expression",
+        help="assign the roles whose key, label or value is a value of this expression over user attributes",
     )
     parser.add_argument(
         "--confirmed",
@@ -230,6 +234,8 @@ def assignee(assignment: Any) -> str:
         return f"{assignment['group']['name']}{' (deleted)' if assignment['group']['gone'] else ''}"
     if assignment["pattern"]:
         return f"groups that match {assignment['pattern']}"
+    if assignment["expression"]:
+        return f"users by {assignment['expression']}"
     return f"users who match {assignment['rule']}" if assignment["rule"] else "everyone"
 
 
@@ -239,14 +245,17 @@ def what(assignment: Any) -> str:
         return "excluded"
     if assignment["role"]:
         return str(assignment["role"]["label"])
+    if assignment["expression"]:
+        return "from the expression"
     return "from the group name" if assignment["pattern"] else "access without a role"
 
 
 def _create(given: argparse.Namespace, dravo: Dravo) -> None:
-    named = [given.user, given.group, given.everyone, given.rule, given.pattern]
+    named = [given.user, given.group, given.everyone, given.rule, given.pattern, given.expression]
     if sum(bool(each) for each in named) != 1:
         raise UsageError(
-            "Add one of --user, --group with --source, --everyone, --rule, or --pattern with --source."
+            "Add one of --user, --group with --source, --everyone, --rule, --expression, or --pattern with "
+            "--source."
         )
     if given.user and len(given.user) > 1:
         _create_for_users(given, dravo)
@@ -254,7 +263,18 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     given.user = given.user[0] if given.user else None
     wish = {
         name: getattr(given, name) or None
-        for name in ("user", "group", "source", "rule", "pattern", "plan", "from_", "until", "note")
+        for name in (
+            "user",
+            "group",
+            "source",
+            "rule",
+            "pattern",
+            "expression",
+            "plan",
+            "from_",
+            "until",
+            "note",
+        )
     }
     wish |= {
         name: True

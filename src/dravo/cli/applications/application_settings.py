@@ -105,8 +105,8 @@ def add_setting(verbs: Any) -> None:
     change.add_argument(
         "--groups",
         metavar="WHICH",
-        help="provisioned groups: none, with_roles, pattern (with --pattern and --source), or comma-separated "
-        "IDs",
+        help="provisioned groups: none, with_roles, pattern (with --pattern and --source), or IDs "
+        "separated by commas",
     )
     change.add_argument("--pattern", help="pattern of the names of provisioned groups, such as ^plants-")
     change.add_argument("--source", metavar="KEY", help="source of the groups of the pattern")

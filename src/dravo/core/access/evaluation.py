@@ -20,6 +20,8 @@ result.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from typing import Any
 
 from dravo.core.access.conditions import text_of
 from dravo.core.access.types import (
@@ -154,7 +156,9 @@ def decide_about(facts: UserFacts, declared: AccessConfig, application_id: str, 
 def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assignment]:
     """Yield the assignments for everyone, and those whose rule the user matches."""
     for each in prepared.others:
-        if meets(facts, each) and is_confirmed(facts, each):
+        if each.roles_of is not None:
+            yield from produced(facts, each)
+        elif meets(facts, each) and is_confirmed(facts, each):
             yield each
     if facts.seen is None:
         return
@@ -167,13 +171,31 @@ def _general(facts: UserFacts, prepared: IndexedAccessConfig) -> Iterator[Assign
 
 
 def meets(facts: UserFacts, assignment: Assignment) -> bool:
-    """Whether a user matches the condition of an assignment, by the attributes of its source if it names
-    one.
+    """Whether a user matches the condition of an assignment, by the attributes of its source if it names one;
+    of an expression, whether the user would get the highest role.
     """
+    view = _view(facts, assignment)
+    if assignment.roles_of is not None:
+        return view is not None and assignment.roles_of.top in assignment.roles_of.role_ids(view)
     if assignment.condition is None:
         return True
-    view = facts.seen if assignment.source_id is None else facts.by_source.get(assignment.source_id)
     return view is not None and assignment.condition.holds(view)
+
+
+def _view(facts: UserFacts, assignment: Assignment) -> Mapping[str, Any] | None:
+    return facts.seen if assignment.source_id is None else facts.by_source.get(assignment.source_id)
+
+
+def produced(facts: UserFacts, assignment: Assignment) -> Iterator[Assignment]:
+    """Yield an assignment for each role that its expression gives to a user; the highest role only to a
+    confirmed user.
+    """
+    view = _view(facts, assignment)
+    if view is None or assignment.roles_of is None:
+        return
+    for role_id in assignment.roles_of.role_ids(view):
+        if role_id != assignment.roles_of.top or facts.user_id in (assignment.only or ()):
+            yield replace(assignment, role_id=role_id)
 
 
 def is_confirmed(facts: UserFacts, assignment: Assignment) -> bool:

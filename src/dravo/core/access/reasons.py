@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from dravo.core.access.types import DEFAULT, DIRECT, EVERYONE, KEPT, RULE
+from dravo.core.access.types import DEFAULT, DIRECT, EVERYONE, EXPRESSION, KEPT, RULE
 
 # Kinds of reasons without a group.
 WORDS = {
@@ -14,6 +14,7 @@ WORDS = {
     KEPT: "retained role",
     DIRECT: "direct assignment",
     RULE: "rule",
+    EXPRESSION: "expression",
 }
 
 
@@ -23,7 +24,8 @@ def named(reason: Mapping[str, Any]) -> str:
     """
     if reason["group"]:
         return f"group {reason['group_name'] or reason['group']}"
-    return f"rule {reason['rule']}" if reason["kind"] == RULE else WORDS[reason["kind"]]
+    word = WORDS[reason["kind"]]
+    return f"{word} {reason['rule']}" if reason["kind"] in (RULE, EXPRESSION) else word
 
 
 def chain(reason: Mapping[str, Any]) -> str:

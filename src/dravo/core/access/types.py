@@ -8,10 +8,12 @@ from functools import cached_property
 from typing import Any, NamedTuple
 
 from dravo.core.access.conditions import Condition
+from dravo.core.access.role_expressions import RoleExpression
 from dravo.core.instants import Instant
 
 # Kinds of assignments. A reason can also be the fallback role, or a retained role.
 DIRECT, GROUP, EVERYONE, RULE, PATTERN = "direct", "group", "everyone", "rule", "pattern"
+EXPRESSION = "expression"
 DEFAULT, KEPT = "fallback", "retained"
 
 ASSIGNED, ALL_USERS = "assigned", "everyone"
@@ -31,7 +33,9 @@ class Assignment:
         excludes: whether users are excluded.
         new_users_since: only for users who are known since then or later.
         source_id: for a condition, the source that must report the attributes; None for any.
-        only: for a condition, the IDs of confirmed users; None for all who match.
+        only: for a condition, the IDs of confirmed users; None for all who match. For an expression, the IDs
+            of the users who may get the highest role.
+        roles_of: an expression whose values are the roles.
     """
 
     id: str
@@ -48,6 +52,7 @@ class Assignment:
     plan_id: str | None = None
     source_id: str | None = None
     only: frozenset[str] | None = None
+    roles_of: RoleExpression | None = None
 
     def counts(self, now: Instant) -> bool:
         """Whether the assignment is valid at an instant."""
@@ -72,6 +77,8 @@ class Assignment:
             return DIRECT
         if self.group_id is not None:
             return PATTERN if self.by_pattern else GROUP
+        if self.roles_of is not None:
+            return EXPRESSION
         return EVERYONE if self.condition is None else RULE
 
 

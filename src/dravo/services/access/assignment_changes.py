@@ -29,7 +29,14 @@ from dravo.services.lookups import find_users
 from dravo.store import clock, memberships
 from dravo.store.access import assignments as stored
 from dravo.store.access.assignments import StoredAssignment
-from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, matched
+from dravo.store.snapshots.config import (
+    assignment_of,
+    condition_of,
+    extensions,
+    labels,
+    matched,
+    role_expression_of,
+)
 
 
 def preview_adding(ctx: AppContext, wish: AssignmentRequest) -> Preview:
@@ -164,7 +171,7 @@ def adding(
         condition = (
             condition_of(values["rule"], extensions(connection)) if values["rule"] is not None else None
         )
-        assignment = assignment_of(row, condition)
+        assignment = assignment_of(row, condition, role_expression_of(row, catalogue.roles.values()))
         if assignment.user_id is not None:
             direct[assignment.user_id] = (*direct.get(assignment.user_id, ()), assignment)
         elif assignment.group_id is not None:

@@ -11,7 +11,8 @@ from sqlalchemy import Connection
 from dravo.core.access.conditions import read_entered_condition
 from dravo.core.access.patterns import compile_pattern
 from dravo.core.days import read_span
-from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
+from dravo.core.expressions import compile_expression
 from dravo.core.instants import Instant
 from dravo.services import settings
 from dravo.services.access.license_plans import plan_by_key
@@ -28,8 +29,8 @@ from dravo.store.snapshots.config import extensions
 @dataclass(frozen=True)
 class AssignmentRequest:
     """A new assignment: application and role by key, and for whom: a user, a group of a source, everyone,
-    users who match a rule, or groups of a source whose names match a pattern (the captured part names the
-    role).
+    users who match a rule, groups of a source whose names match a pattern (the captured part names the role),
+    or users for whom an expression has roles as its values.
 
     Attributes:
         from_at, until_at: an instant, or a day in the organization's time zone; the last day is included.
@@ -57,6 +58,7 @@ class AssignmentRequest:
     confirmed: tuple[str, ...] = ()
     plan: str | None = None
     future_users: bool = False
+    expression: str | None = None
 
 
 @dataclass(frozen=True)
@@ -94,6 +96,7 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> Re
         "rule": None,
         "pattern": None,
         "source_id": None,
+        "expression": None,
         "confirmed": None,
         "future_users": wish.future_users,
         "new_users_since": now if wish.new_users_only else None,
@@ -111,6 +114,8 @@ def resolve(connection: Connection, wish: AssignmentRequest, now: Instant) -> Re
         return _resolve_rule(connection, wish, wish.rule, row)
     if wish.pattern is not None:
         return _resolve_pattern(connection, wish, wish.pattern, row)
+    if wish.expression is not None:
+        return _resolve_expression(connection, wish, wish.expression, row)
     return ResolvedAssignment(row, {"everyone": True})
 
 
@@ -122,11 +127,12 @@ def _check_request(wish: AssignmentRequest) -> None:
         wish.everyone,
         wish.rule is not None,
         wish.pattern is not None,
+        wish.expression is not None,
     ]
     if sum(subjects) != 1:
         raise InvalidInput(
             "The assignment needs exactly one target.",
-            "Set one of `user`, `group`, `rule`, `pattern` and `everyone`.",
+            "Set one of `user`, `group`, `rule`, `pattern`, `expression` and `everyone`.",
         )
     if wish.future_users and (wish.rule is None or wish.source is None):
         raise InvalidInput(
@@ -156,6 +162,25 @@ def _resolve_rule(
     return ResolvedAssignment({**row, "source_id": source.id}, target)
 
 
+def _resolve_expression(
+    connection: Connection, wish: AssignmentRequest, expression: str, row: dict[str, Any]
+) -> ResolvedAssignment:
+    if not expression.strip():
+        raise InvalidInput(
+            "The expression is empty.", "Enter an expression, such as: userType.", "expression"
+        )
+    text = compile_expression(expression.strip()).text
+    row, target = {**row, "expression": text}, {"expression": text}
+    if wish.source is not None:
+        source = source_by_key(connection, wish.source, "source")
+        row, target = {**row, "source_id": source.id}, {**target, "source": source.key}
+    if stored.has_expression(connection, row):
+        raise AlreadyExists(
+            "The same assignment exists already.", "Change the existing assignment.", "expression"
+        )
+    return ResolvedAssignment(row, target)
+
+
 def _resolve_pattern(
     connection: Connection, wish: AssignmentRequest, pattern: str, row: dict[str, Any]
 ) -> ResolvedAssignment:
@@ -172,6 +197,14 @@ def _resolve_pattern(
 
 
 def _role(connection: Connection, application: Application, wish: AssignmentRequest) -> str | None:
+    if wish.expression is not None:
+        if wish.role or wish.excludes:
+            raise InvalidInput(
+                "The values of an expression are the roles.",
+                "Omit `role` and `excludes`, or assign the role by a rule.",
+                "role",
+            )
+        return None
     if wish.excludes and (wish.role or wish.pattern is not None):
         raise InvalidInput(
             "An exclusion cannot have a role.",
@@ -192,7 +225,7 @@ def _role(connection: Connection, application: Application, wish: AssignmentRequ
 def _plan(connection: Connection, application: Application, wish: AssignmentRequest) -> str | None:
     if not wish.plan:
         return None
-    if wish.excludes or (wish.role is None and wish.pattern is None):
+    if wish.excludes or (wish.role is None and wish.pattern is None and wish.expression is None):
         raise InvalidInput("A license plan needs a role.", "Set `role`, or omit `plan`.", "plan")
     return str(plan_by_key(connection, application, wish.plan).id)
 
@@ -206,7 +239,7 @@ def other_plan(connection: Connection, row: StoredAssignment, key: str) -> str |
     """
     if not key:
         return None
-    if row.excludes or (row.role_id is None and row.pattern is None):
+    if row.excludes or (row.role_id is None and row.pattern is None and row.expression is None):
         raise InvalidInput("A license plan needs a role.", "Give the assignment a role first.", "plan")
     application = application_rows.by_id(connection, row.application_id)
     return str(plan_by_key(connection, application, key).id)

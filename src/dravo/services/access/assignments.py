@@ -259,7 +259,7 @@ def remove(ctx: AppContext, caller: Caller, assignment_id: str, sure: Confirmati
                 assignment_id,
                 details={
                     name: value
-                    for name in ("application_id", "role_id", "group_id", "rule", "pattern")
+                    for name in ("application_id", "role_id", "group_id", "rule", "pattern", "expression")
                     if (value := getattr(row, name)) is not None
                 },
             ),
@@ -291,7 +291,7 @@ class AssignmentLine:
     """An assignment with the number of its users.
 
     Attributes:
-        kind: "user", "group", "rule", "pattern" or "everyone".
+        kind: "user", "group", "rule", "pattern", "expression" or "everyone".
         confirmed: confirmed groups of a pattern.
         confirmed_users: how many users of a rule are confirmed; None where none needs to be.
         waiting: how many users of a rule wait for a confirmation.
@@ -311,6 +311,7 @@ class AssignmentLine:
     source: KeyAndLabel | None
     rule: str | None
     pattern: str | None
+    expression: str | None
     confirmed: list[str]
     future_users: bool
     confirmed_users: int | None
@@ -334,6 +335,8 @@ def kind_of(row: ListedAssignment) -> str:
         return "user"
     if row.group_id is not None:
         return "group"
+    if row.expression is not None:
+        return "expression"
     return "rule" if row.rule is not None else "pattern" if row.pattern is not None else "everyone"
 
 
@@ -354,9 +357,10 @@ def _line(row: ListedAssignment) -> AssignmentLine:
         source=key_and_label(row.source_key, row.source_label),
         rule=row.rule,
         pattern=row.pattern,
+        expression=row.expression,
         confirmed=(row.confirmed or []) if row.pattern is not None else [],
         future_users=row.future_users,
-        confirmed_users=len(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
+        confirmed_users=len(row.confirmed) if row.pattern is None and row.confirmed is not None else None,
         new_users_since=row.new_users_since,
         matching_users=row.matching_users if row.group_id else 1 if row.user_id else None,
         from_=row.from_at,

@@ -151,6 +151,17 @@ def _decided(
         and access_evaluation.meets(facts, each)
         and not access_evaluation.is_confirmed(facts, each)
     ]
+    waiting += [
+        f"{catalogue.roles[each.roles_of.top].label} by the expression '{each.roles_of.text}' waits for a "
+        "confirmation, because it is the highest role."
+        for each in catalogue.general
+        if each.application_id == application_id
+        and each.roles_of is not None
+        and each.roles_of.top is not None
+        and facts.active
+        and access_evaluation.meets(facts, each)
+        and user_id not in (each.only or ())
+    ]
     return (
         access_evaluation.decide_about(facts, catalogue.declared, application_id, clock.now()),
         catalogue,
@@ -186,6 +197,8 @@ def _because(reason: Reason) -> str:
         return "no assignment gives a role any more, and the access policy retains the last roles"
     if reason.kind == types.RULE:
         return f"the user matches the rule '{reason.rule}', which assigns the role{by}"
+    if reason.kind == types.EXPRESSION:
+        return f"the expression '{reason.rule}' has the role as its value{by}"
     if reason.kind == types.EVERYONE:
         return f"everyone gets the role{by}"
     if not reason.group:
@@ -283,7 +296,11 @@ def _unheard(decision: Decision, catalogue: ConfigSnapshot, application: Any) ->
             continue
         role = catalogue.roles[assignment.role_id].label
         group = catalogue.labels.get(reason.group_id) if reason.group_id else None
-        kinds = {types.DIRECT: "by direct assignment", types.RULE: "by a rule"}
+        kinds = {
+            types.DIRECT: "by direct assignment",
+            types.RULE: "by a rule",
+            types.EXPRESSION: "by an expression",
+        }
         by = f"by the group '{group.name}'" if group else kinds.get(reason.kind, "for everyone")
         if assignment.from_at is not None and assignment.from_at > now:
             lines.append(f"{role} {by} begins at {_when(assignment.from_at)}.")

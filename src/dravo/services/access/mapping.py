@@ -96,11 +96,11 @@ def table(ctx: AppContext, key: str, page_request: PageRequest) -> Page[Assignme
         only = AssignmentFilter(application_id=application.id, direct=False)
         found = assignments.rows(connection, page_request, only)
         catalogue = ctx.catalogue.get(connection)
-        rules = {each.id: each for each in catalogue.general if each.condition is not None}
+        rules = {each.id: each for each in catalogue.general if each.kind in ("rule", "expression")}
         on_page = [rules[line.id] for line in found.items if line.id in rules]
         reached = rule_matches.count(connection, catalogue, on_page)
         for line in found.items:
-            if line.kind == "rule":
+            if line.kind in ("rule", "expression"):
                 line.matching_users, line.waiting = reached.get(line.id, (0, 0))
             elif line.kind == "everyone":
                 line.matching_users = stored_rules.number_of_active_users(connection)
@@ -187,23 +187,25 @@ def _notes(line: AssignmentLine) -> list[Note]:
     if line.waiting:
         some = "1 user matches" if line.waiting == 1 else f"{line.waiting:,} users match"
         note(
-            f"{some} the rule and waits for confirmation, because the rule assigns the highest role.",
+            f"{some} the {line.kind} and waits for confirmation, because it assigns the highest role.",
             "Confirm the users.",
         )
-    if line.kind == "rule" and not line.source:
+    if line.kind in ("rule", "expression") and not line.source:
         note(
-            "Every source can report the attributes of this rule.",
-            "Create a rule that names the source, then delete this one.",
+            f"Every source can report the attributes of this {line.kind}.",
+            f"Create one that names the source, then delete this {line.kind}.",
         )
     if line.matching_users == 0 and not (group and group.gone):
         reasons = {
             "group": "The group has no members.",
             "rule": "No user matches the rule.",
+            "expression": "The expression names a role for no user.",
             "everyone": "There are no users.",
         }
         repairs = {
             "group": "Check the members of the group at the source.",
             "rule": "Compare the rule with the attributes of a user who should match.",
+            "expression": "Compare its values with the keys, labels and sent values of the roles.",
         }
         note(f"The assignment matches no users. {reasons[line.kind]}", repairs.get(line.kind, ""))
     return notes

@@ -120,8 +120,9 @@ def confirming(
 
 def _rule_row(connection: Connection, assignment_id: str) -> StoredAssignment:
     row = row_of(connection, assignment_id)
-    if row.rule is None:
+    if row.rule is None and row.expression is None:
         raise InvalidInput(
-            "This assignment is not a rule.", "Only rules that assign the highest role need confirmation."
+            "This assignment is not a rule.",
+            "Only rules and expressions that assign the highest role need confirmation.",
         )
     return row

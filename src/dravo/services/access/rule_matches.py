@@ -21,7 +21,7 @@ from dravo.store.access.rules import ActiveUser
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import UserRef, user_ref
 from dravo.store.queries.users import users_by_id
-from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels
+from dravo.store.snapshots.config import assignment_of, condition_of, extensions, labels, role_expression_of
 
 SHOWN = 20
 
@@ -63,7 +63,12 @@ def count(
     found = {each.id: (0, 0) for each in rules}
     for facts, _ in _facts(connection, catalogue, rules):
         for rule in rules:
-            if access_evaluation.meets(facts, rule):
+            if rule.roles_of is not None:
+                reached, waiting = found[rule.id]
+                reached += any(True for _ in access_evaluation.produced(facts, rule))
+                top = access_evaluation.meets(facts, rule) and facts.user_id not in (rule.only or ())
+                found[rule.id] = (reached, waiting + top)
+            elif access_evaluation.meets(facts, rule):
                 reached, waiting = found[rule.id]
                 found[rule.id] = (
                     (reached + 1, waiting)
@@ -74,12 +79,14 @@ def count(
 
 
 def matching(connection: Connection, catalogue: ConfigSnapshot, row: Any) -> list[str]:
-    """Return the ids of the active users who meet a rule, by name, confirmed or not.
+    """Return the ids of the active users who meet a rule, by name, confirmed or not; of an expression, those
+    who would get the highest role.
 
     Args:
         row: with the columns of the assignment's table.
     """
-    rule = assignment_of(row, condition_of(row.rule, extensions(connection)))
+    condition = condition_of(row.rule, extensions(connection)) if row.rule is not None else None
+    rule = assignment_of(row, condition, role_expression_of(row, catalogue.roles.values()))
     return [
         facts.user_id
         for facts, _ in _facts(connection, catalogue, [rule])
@@ -88,9 +95,11 @@ def matching(connection: Connection, catalogue: ConfigSnapshot, row: Any) -> lis
 
 
 def confirmed(connection: Connection, catalogue: ConfigSnapshot, row: dict[str, Any]) -> dict[str, Any]:
-    """Return the row of a new assignment; for a rule with the highest role, only current matches are
-    confirmed.
+    """Return the row of a new assignment; for a rule with the highest role, and for an expression, only
+    current matches are confirmed for that role.
     """
+    if row["expression"] is not None:
+        return {**row, "confirmed": sorted(matching(connection, catalogue, SimpleNamespace(**row)))}
     top = catalogue.highest.get(row["application_id"])
     if row["rule"] is None or row["role_id"] is None or row["role_id"] != top or row["future_users"]:
         return row

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from sqlalchemy import Connection
@@ -172,6 +172,16 @@ def _planned(
         sent_value=changed.get("sent_value", role.sent_value),
     )
     then = load(connection, revision(connection), {role.id: new})
+    # As the change confirms them: the users with the role that is then the highest keep it.
+    top = then.highest.get(application.id)
+    present = stored_assignments.users_with_role(connection, top) if top is not None else frozenset()
+    general = tuple(
+        replace(each, only=present)
+        if each.roles_of is not None and each.application_id == application.id
+        else each
+        for each in then.general
+    )
+    then = replace(then, general=general)
     return PlannedChange(application.id, (memberships.everyone(),), then)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Select, func, insert, select, update
+from sqlalchemy import Connection, Select, and_, func, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import groups
@@ -14,7 +14,17 @@ from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 
 # The columns that tell two assignments apart.
-TARGET = ("application_id", "role_id", "user_id", "group_id", "rule", "pattern", "source_id", "excludes")
+TARGET = (
+    "application_id",
+    "role_id",
+    "user_id",
+    "group_id",
+    "rule",
+    "pattern",
+    "expression",
+    "source_id",
+    "excludes",
+)
 
 
 @dataclass(frozen=True)
@@ -171,6 +181,7 @@ class ListedAssignment:
     group_id: str | None
     rule: str | None
     pattern: str | None
+    expression: str | None
     confirmed: list[str] | None
     future_users: bool
     excludes: bool
@@ -263,6 +274,7 @@ def _statement() -> Select[Any]:
             a.group_id,
             a.rule,
             a.pattern,
+            a.expression,
             a.confirmed,
             a.future_users,
             a.excludes,
@@ -294,9 +306,21 @@ def _statement() -> Select[Any]:
 
 
 def rules(connection: Connection) -> list[str]:
-    """Return the conditions of all rules, deleted ones included."""
+    """Return the conditions of all rules and all expressions, deleted ones included."""
     a = t.assignment.c
-    return list(connection.execute(select(a.rule).where(a.rule.is_not(None)).distinct()).scalars())
+    return [
+        text
+        for column in (a.rule, a.expression)
+        for text in connection.execute(select(column).where(column.is_not(None)).distinct()).scalars()
+    ]
+
+
+def has_expression(connection: Connection, row: Mapping[str, Any]) -> bool:
+    """Return whether an application has an assignment by the same expression, and for the same source."""
+    a = t.assignment.c
+    source = a.source_id.is_(None) if row["source_id"] is None else a.source_id == row["source_id"]
+    where = (a.application_id == row["application_id"], a.expression == row["expression"], source)
+    return connection.execute(select(a.id).where(*where, a.removed_at.is_(None)).limit(1)).first() is not None
 
 
 def groups_of_source(connection: Connection, source_key: str) -> list[tuple[str, str, str | None]]:
@@ -354,24 +378,30 @@ def giving_roles(connection: Connection, application_id: str, most: int) -> list
     return [PossibleAssignment(*row) for row in connection.execute(statement)]
 
 
+def users_with_role(connection: Connection, role_id: str) -> frozenset[str]:
+    """Return the IDs of the users who have a role."""
+    x = t.access.c
+    statement = select(x.user_id).where(x.role_id == role_id, x.until_at.is_(None)).distinct()
+    return frozenset(connection.execute(statement).scalars())
+
+
 def confirm_present_users(connection: Connection, application_id: str) -> None:
-    """Confirm the users of rules for the highest role of an application: they keep the role, and later users
-    wait.
+    """Confirm the users of rules and expressions for the highest role of an application: they keep the role,
+    and later users wait.
     """
-    a, x, r = t.assignment.c, t.access.c, t.role.c
+    a, r = t.assignment.c, t.role.c
     top = connection.execute(
         select(r.id).where(r.application_id == application_id).order_by(r.rank.desc(), r.key).limit(1)
     ).scalar()
-    unconfirmed = (
+    of_rules = and_(
         a.role_id == top,
         a.rule.is_not(None),
-        a.removed_at.is_(None),
         a.confirmed.is_(None),
         a.future_users.is_(False),
         a.excludes.is_(False),
     )
-    for row in connection.execute(select(a.id).where(*unconfirmed)).all():
-        having = connection.execute(
-            select(x.user_id).where(x.role_id == top, x.until_at.is_(None)).distinct()
-        ).scalars()
+    of_expressions = and_(a.application_id == application_id, a.expression.is_not(None))
+    where = (a.removed_at.is_(None), or_(of_rules, of_expressions))
+    for row in connection.execute(select(a.id).where(*where)).all():
+        having = users_with_role(connection, top) if top is not None else ()
         update_assignment(connection, row.id, confirmed=sorted(having))

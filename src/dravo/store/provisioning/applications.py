@@ -193,8 +193,14 @@ def mark_everyone_with_an_account(
 def mark_users_in_patterns(
     connection: Connection, application_id: str, now: Instant, cleared: tuple[str, str] | None
 ) -> None:
-    """Mark all users that a name pattern of an application can match; `cleared` as in `mark_selected`."""
+    """Mark all users that a name pattern of an application can match, or everyone if an expression names its
+    roles; `cleared` as in `mark_selected`.
+    """
     a = t.assignment.c
+    expressions = (a.application_id == application_id, a.expression.is_not(None), a.removed_at.is_(None))
+    if connection.execute(select(a.id).where(*expressions).limit(1)).first() is not None:
+        recompute_marks.mark_everyone(connection, now, cleared)
+        return
     patterned = select(a.source_id).where(
         a.application_id == application_id, a.pattern.is_not(None), a.removed_at.is_(None)
     )

@@ -14,6 +14,7 @@ from sqlalchemy import Connection, Select, func, or_, select, update
 from dravo.core.access.conditions import Condition, read_condition
 from dravo.core.access.license_plans import Plan
 from dravo.core.access.patterns import GIVES, Captured, read_name, texts_of
+from dravo.core.access.role_expressions import RoleExpression
 from dravo.core.access.types import PLAIN, Assignment, Policy
 from dravo.core.errors import InvalidInput, StalePreview
 from dravo.core.expressions import SCIM_USER, compile_expression
@@ -39,8 +40,11 @@ _COUNTS = or_(t.group.c.deleted_at.is_(None), t.group.c.waiting.is_not(None))
 _REVISION = PreparedStatement(select(t.revision.c.value).where(t.revision.c.name == CATALOGUE))
 
 
-def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
+def assignment_of(
+    row: Any, condition: Condition | None = None, roles_of: RoleExpression | None = None
+) -> Assignment:
     """Return a row of the assignment table for the core; of a pattern, before it is matched with groups."""
+    by_attributes = row.rule is not None or row.expression is not None
     return Assignment(
         row.id,
         row.application_id,
@@ -54,9 +58,21 @@ def assignment_of(row: Any, condition: Condition | None = None) -> Assignment:
         row.excludes,
         row.new_users_since,
         row.plan_id,
-        source_id=row.source_id if row.rule is not None else None,
-        only=frozenset(row.confirmed) if row.rule is not None and row.confirmed is not None else None,
+        source_id=row.source_id if by_attributes else None,
+        only=frozenset(row.confirmed) if by_attributes and row.confirmed is not None else None,
+        roles_of=roles_of,
     )
+
+
+def role_expression_of(row: Any, roles: Iterable[Role]) -> RoleExpression | None:
+    """Return the expression of an assignment whose values are roles; None for other assignments.
+
+    Args:
+        roles: all roles, or those of the application.
+    """
+    if row.expression is None:
+        return None
+    return RoleExpression(compile_expression(row.expression), capturing(roles, row.application_id))
 
 
 def condition_of(text: str, extensions: tuple[Schema, ...]) -> Condition:
@@ -228,9 +244,8 @@ def _load_assignments(
         elif row.group_id is not None:
             by_group[row.group_id] = (*by_group.get(row.group_id, ()), assignment_of(row))
         else:
-            general.append(
-                assignment_of(row, condition_of(row.rule, known) if row.rule is not None else None)
-            )
+            condition = condition_of(row.rule, known) if row.rule is not None else None
+            general.append(assignment_of(row, condition, role_expression_of(row, roles.values())))
     for group_id, assignment in matched(connection, patterns, roles):
         by_group[group_id] = (*by_group.get(group_id, ()), assignment)
     return by_group, general, frozenset(row.source_id for row in patterns)

@@ -243,7 +243,16 @@ def same_assignments(connection: Connection, rows: Collection[Mapping[str, Any]]
 
 def assignment_key(row: Mapping[str, Any]) -> tuple[Any, ...]:
     """Return what tells an assignment apart from others."""
-    names = ("application_id", "role_id", "group_id", "pattern", "rule", "source_id", "excludes")
+    names = (
+        "application_id",
+        "role_id",
+        "group_id",
+        "pattern",
+        "rule",
+        "expression",
+        "source_id",
+        "excludes",
+    )
     return tuple(row[name] for name in names)
 
 

@@ -26,6 +26,7 @@ Assignment = TypedDict(
         "source": "KeyAndLabel | None",
         "rule": "str | None",
         "pattern": "str | None",
+        "expression": "str | None",
         "confirmed": "list[str]",
         "future_users": "bool",
         "confirmed_users": "int | None",

@@ -364,4 +364,5 @@ def wish_of(body: CreateAssignmentRequest) -> AssignmentRequest:
         tuple(body.confirmed),
         body.plan,
         body.future_users,
+        body.expression,
     )

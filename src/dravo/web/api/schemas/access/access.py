@@ -24,8 +24,8 @@ class AccessQuery(SearchQuery):
 class Reason(Model):
     """A reason for access: an assignment, the fallback role, or a retained role."""
 
-    kind: Literal["direct", "group", "everyone", "rule", "pattern", "fallback", "retained"] = Field(
-        description="Kind of reason, such as direct, group, rule or everyone."
+    kind: Literal["direct", "group", "everyone", "rule", "pattern", "expression", "fallback", "retained"] = (
+        Field(description="Kind of reason, such as direct, group, rule or everyone.")
     )
     assignment: str | None
     rule: str | None

@@ -46,8 +46,8 @@ class Assignment(Model):
 
     id: str = Field(description="ID of the assignment.")
     application: KeyAndLabel = Field(description="The application of the role.")
-    kind: Literal["user", "group", "everyone", "rule", "pattern"] = Field(
-        description="Kind of assignee: user, group, rule, pattern or everyone."
+    kind: Literal["user", "group", "everyone", "rule", "pattern", "expression"] = Field(
+        description="Kind of assignee: user, group, rule, pattern, expression or everyone."
     )
     excludes: bool
     role: RoleRef | None = Field(description="The assigned role; null for an exclusion or eligibility only.")
@@ -57,6 +57,7 @@ class Assignment(Model):
     source: KeyAndLabel | None = Field(description="The source of the group, pattern or rule, or null.")
     rule: str | None
     pattern: str | None
+    expression: str | None = Field(description="An expression whose values are the roles, or null.")
     confirmed: list[str] = Field(description="IDs of groups that are confirmed for the highest role.")
     future_users: bool = Field(description="For a rule: whether later users need no confirmation.")
     confirmed_users: int | None = Field(
@@ -199,6 +200,10 @@ class CreateAssignmentRequest(ConfirmedRequest):
     pattern: Text | None = Field(
         None,
         description="A pattern of group names; the captured part is the key, label or value of the role.",
+    )
+    expression: Text | None = Field(
+        None,
+        description="An expression over user attributes. Its values are the keys, labels or values of roles.",
     )
     excludes: bool = Field(False, description="Exclude instead of assign.")
     new_users_only: bool = Field(False, description="Only users who are new from now on.")
