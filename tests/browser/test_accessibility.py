@@ -231,6 +231,7 @@ STATUSES: dict[str, dict[str, State]] = {
         "delete an application": State("/applications/glasshouse-controls", opens("Delete", exact=True)),
         "seats of a plan": State("/applications/glasshouse-controls/settings", opens("Edit plan")),
         "tracked_only": State("/applications/payslips/settings"),
+        "setup of an application": State("/applications/plant-records/setup"),
         "manual tasks": State("/applications/payslips/manual"),
         "assign a group": State(
             "/applications/plant-records/mapping",

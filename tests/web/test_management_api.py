@@ -296,6 +296,7 @@ OF_THEIRS = {
     ("POST", "/api/v1/applications/{key}/roles/{role}/preview"),
     ("POST", "/api/v1/applications/{key}/license-plans/{plan}/preview"),
     ("GET", "/api/v1/users/{user}/access/{application}"),
+    ("GET", "/api/v1/applications/{key}/checklist"),
     ("GET", "/api/v1/applications/{key}/manual-tasks"),
     ("GET", "/api/v1/applications/{key}/manual-tasks/export"),
     ("POST", "/api/v1/applications/{key}/manual-tasks/done"),

@@ -104,6 +104,10 @@ class Applications(Noun):
         path = f"/applications/{part(key)}/tracked-only/preview"
         return cast(t.ChangeEffects, self._call("POST", path, body={"tracked_only": tracked_only}))
 
+    def checklist(self, key: str) -> t.ApplicationChecklist:
+        """Return the setup checklist: what both sides need, what is missing, what traffic has verified."""
+        return cast(t.ApplicationChecklist, self._call("GET", f"/applications/{part(key)}/checklist"))
+
     def add_role(
         self, key: str, role: str, label: str, rank: int = 1, *, sent_value: str = "", description: str = ""
     ) -> t.Application:

@@ -17,6 +17,7 @@ import HoldNotice from '../provisioning/HoldNotice.vue'
 import RoleMapping from './RoleMapping.vue'
 import ApplicationSettings from './ApplicationSettings.vue'
 import SeatTable from './SeatTable.vue'
+import SetupPanel from './SetupPanel.vue'
 import ApplicationIcon from '../../components/ApplicationIcon.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import GuideButton from '../../components/GuideButton.vue'
@@ -45,6 +46,7 @@ const tabs = computed(() => [
   ['tasks', 'Tasks'],
   ...(data.value?.tracked_only ? [] : [['drift', 'Drift']]),
   ['settings', 'Settings'],
+  ['setup', 'Setup'],
 ])
 /** What is still missing before accounts are provisioned. */
 const missing = computed(() => {
@@ -109,7 +111,9 @@ const missing = computed(() => {
         <StatusLabel status="to do" />
         <span>
           {{ missing.join(' ') }}
-          <router-link v-if="shown !== 'settings'" :to="`/applications/${id}/settings`">Settings</router-link>
+          <router-link v-if="shown !== 'setup'" :to="`/applications/${id}/setup`"
+            >Setup checklist</router-link
+          >
         </span>
       </div>
       <HoldNotice :application="id" />
@@ -125,6 +129,7 @@ const missing = computed(() => {
         <ManualTasks v-else-if="shown === 'manual'" :application="data" />
         <AccountTable v-else-if="shown === 'accounts'" :application="id" />
         <ProvisionedGroups v-else-if="shown === 'groups'" :application="id" />
+        <SetupPanel v-else-if="shown === 'setup'" :application="data" />
         <DriftPanel v-else-if="shown === 'drift'" :application="data" />
         <template v-else-if="shown === 'tasks'">
           <ErrorGroups :application="id" />

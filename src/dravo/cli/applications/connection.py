@@ -16,6 +16,19 @@ def add_connection(verbs: Any) -> None:
     _declare_connect(verbs)
     _declare_test_connection(verbs)
     _declare_available_roles(verbs)
+    checklist = command(
+        verbs,
+        "checklist",
+        _checklist,
+        "show what both sides need, what is missing, and what traffic has verified",
+        ["dravo application checklist plant-records", "dravo application checklist plant-records --text"],
+    )
+    checklist.add_argument("key", help="key of the application")
+    checklist.add_argument(
+        "--text",
+        action="store_true",
+        help="print the checklist to send to the administrator of the application",
+    )
 
 
 def _declare_connect(verbs: Any) -> None:
@@ -140,3 +153,31 @@ def _show_check(given: argparse.Namespace, result: Any) -> int:
     else:
         show_steps(result["steps"])
     return 0 if result["ok"] else FAILED
+
+
+def _checklist(given: argparse.Namespace, dravo: Dravo) -> None:
+    found = dravo.applications.checklist(given.key)
+    if given.json:
+        show_json(found)
+        return
+    if given.text:
+        print(found["text"], end="")
+        return
+    if found["give"]:
+        print("For the administrator of the application:\n")
+        table({"Name": lambda v: v["name"], "Value": lambda v: v["value"]}, found["give"])
+        print("\nWhat you need from there:\n")
+        for each in found["get"]:
+            print(f"- {each}")
+    if found["missing"]:
+        print("\nTo do here:\n")
+        for step in found["missing"]:
+            print(f"- {step['message']} {step['hint']}")
+    for trouble in found["trouble"]:
+        print(f"\n{moment(trouble['at'])} UTC: {trouble['message']}")
+    print("\nVerified by traffic:\n")
+    columns = {
+        "Step": lambda t: t["label"],
+        "First (UTC)": lambda t: moment(t["first_at"]) if t["first_at"] else "not yet",
+    }
+    table(columns, found["ticks"])

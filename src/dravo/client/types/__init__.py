@@ -64,12 +64,14 @@ from dravo.client.types.applications.applications import (
     Role,
 )
 from dravo.client.types.applications.connections import (
+    ApplicationChecklist,
     AvailableRole,
     AvailableRoles,
     Capabilities,
     Check,
     CheckStep,
     ConnectionStatus,
+    MissingStep,
     SignInWay,
 )
 from dravo.client.types.applications.drift import (
@@ -272,6 +274,7 @@ __all__ = [
     "ActivityUser",
     "ApiToken",
     "Application",
+    "ApplicationChecklist",
     "ApplicationLine",
     "ApplicationTemplate",
     "ApplicationTemplates",
@@ -368,6 +371,7 @@ __all__ = [
     "MatrixGroup",
     "MatrixOfGroups",
     "MatrixUser",
+    "MissingStep",
     "NewApiToken",
     "NewOperator",
     "NewScimToken",

@@ -192,6 +192,7 @@ def check(ctx: AppContext, caller: Caller, key: str, *, writing: bool = False) -
                 "trouble": None,
                 "trouble_hint": None,
                 "answered_at": now,
+                **({"tested_at": now} if writing else {}),
             }
         application_rows.update_of_revision(connection, row, **values)
         details = {"key": key, "ok": result.ok, "with a test account": writing}

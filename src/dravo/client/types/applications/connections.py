@@ -5,7 +5,23 @@ Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 
 from __future__ import annotations
 
-from typing import TypedDict
+from typing import TYPE_CHECKING, TypedDict
+
+if TYPE_CHECKING:
+    from dravo.client.types.common import KeyAndLabel
+    from dravo.client.types.sources.sources import ChecklistItem, ChecklistTrouble, ChecklistValue
+
+
+class ApplicationChecklist(TypedDict):
+    """The setup checklist of an application."""
+
+    application: KeyAndLabel
+    give: list[ChecklistValue]
+    get: list[str]
+    missing: list[MissingStep]
+    ticks: list[ChecklistItem]
+    trouble: list[ChecklistTrouble]
+    text: str
 
 
 class AvailableRole(TypedDict):
@@ -74,6 +90,13 @@ class ConnectionStatus(TypedDict):
     paused_at: str | None
     failures: int
     retry_at: str | None
+
+
+class MissingStep(TypedDict):
+    """Something to do before accounts are provisioned."""
+
+    message: str
+    hint: str
 
 
 class SignInWay(TypedDict):

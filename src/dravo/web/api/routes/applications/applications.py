@@ -10,6 +10,7 @@ from dravo.services.access.expression_tester import ExpressionResult
 from dravo.services.applications import (
     applications,
     available_roles,
+    checklist,
     connections,
     icons,
     roles,
@@ -19,6 +20,7 @@ from dravo.services.applications import (
 from dravo.services.applications import settings as provisioning_settings
 from dravo.services.applications.applications import ApplicationDetail, ApplicationLine
 from dravo.services.applications.available_roles import AvailableRoles
+from dravo.services.applications.checklist import ApplicationChecklist
 from dravo.services.applications.connections import ConnectionCheck, ConnectionSettings
 from dravo.services.applications.roles import RoleEdit
 from dravo.services.applications.settings import SettingsPreview
@@ -279,6 +281,18 @@ def _connection(body: ConnectionRequest) -> ConnectionSettings:
         auth=body.auth.model_dump() if body.auth else None,
         expires_at=moment(body.expires_at, "expires_at"),
     )
+
+
+@routes.get(
+    "/applications/<key>/checklist", responses=responses("applications.connections.ApplicationChecklist")
+)
+@needs("applications.read", of=PATH)
+def get_application_checklist(path: KeyPath) -> ApplicationChecklist:
+    """Get the setup checklist of an application.
+
+    What both sides need, what is missing, and what real traffic has verified.
+    """
+    return checklist.checklist(app_context(), path.key)
 
 
 @routes.post("/applications/<key>/connection/test", responses=responses("applications.connections.Check"))

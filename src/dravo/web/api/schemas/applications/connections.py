@@ -7,6 +7,8 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
+from dravo.web.api.schemas.common import KeyAndLabel
+from dravo.web.api.schemas.sources.sources import ChecklistItem, ChecklistTrouble, ChecklistValue
 
 
 class Capabilities(Model):
@@ -122,3 +124,22 @@ class ConnectionRequest(RequestModel):
     )
     auth: CredentialsRequest | None = None
     expires_at: Text | None = None
+
+
+class MissingStep(Model):
+    """Something to do before accounts are provisioned."""
+
+    message: str = Field(description="What is missing, in a sentence.")
+    hint: str
+
+
+class ApplicationChecklist(Model):
+    """The setup checklist of an application."""
+
+    application: KeyAndLabel = Field(description="The application to set up.")
+    give: list[ChecklistValue] = Field(description="What the administrator of the application has to know.")
+    get: list[str] = Field(description="What the administrator of the application has to give.")
+    missing: list[MissingStep] = Field(description="What is still to do here.")
+    ticks: list[ChecklistItem]
+    trouble: list[ChecklistTrouble]
+    text: str = Field(description="The checklist as text to send, without a secret.")
