@@ -182,6 +182,7 @@ def test_an_application_is_added_from_a_template_and_copied(
     dialog.get_by_label("Label").fill(f"{label} south")
     dialog.get_by_role("button", name="Copy", exact=True).click()
     expect(page.get_by_role("heading", name=f"{label} south")).to_be_visible()
+    expect(page.get_by_text("Other instances:")).to_contain_text(label)
     expect(page.get_by_label("SCIM base URL")).to_have_value("")
 
 

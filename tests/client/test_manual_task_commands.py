@@ -54,3 +54,23 @@ def test_the_list_is_worked_through_compared_and_handed_to_dravo(
     assert "Dravo provisions the accounts" in ran(
         running, "task", "mark-open", desk, "--id", tasks[0]["id"], code=2
     )
+
+
+def test_templates_are_shown_saved_and_several_are_added(
+    running: Running, fresh: Fresh, tmp_path: Path
+) -> None:
+    key, other = fresh("our-records"), fresh("our-desk")
+    shown = json.loads(ran(running, "application", "show-template", "plant-records"))
+    file = tmp_path / "records.json"
+    file.write_text(json.dumps({**shown, "label": "Our records"}))
+    assert "Saved the template" in ran(running, "application", "save-template", key, str(file))
+    toml = tmp_path / "desk.toml"
+    toml.write_text('label = "Our desk"\n[[roles]]\nkey = "clerk"\nlabel = "Clerk"\n')
+    assert "Our desk" in ran(running, "application", "save-template", other, str(toml))
+    assert '"label"' in ran(running, "application", "template-schema")
+    wanted = ("application", "add-several", "--templates", key, "--templates", other)
+    added = ran(running, *wanted)
+    assert "Our records" in added and "Our desk" in added and "assignment create" in added
+    assert "exists already" in ran(running, *wanted, code=1)
+    toml.write_text("label = ")
+    assert "cannot be read" in ran(running, "application", "save-template", other, str(toml), code=2)

@@ -108,6 +108,8 @@ WITHOUT = {
     ("POST", "/applications/{key}/manual-tasks/open"): ACTS,
     ("POST", "/provisioning/tasks/approve"): "the list shows what each task does",
     ("POST", "/applications/{key}/manual-tasks/comparison"): "without `mark_done`, it changes nothing",
+    ("POST", "/applications/several"): NEW,
+    ("PUT", "/application-templates/{key}"): "changes no application; the former file can be saved again",
     ("POST", "/expressions/evaluate"): ITSELF,
     ("POST", "/mail/test"): ITSELF,
     ("POST", "/rules/matches"): ITSELF,

@@ -66,6 +66,27 @@ class Applications(Noun):
         body = {"key": key, "application": application, "label": label, "description": description}
         return cast(t.ApplicationTemplate, self._call("POST", "/application-templates", body=body))
 
+    def add_several(self, templates: Sequence[str], owner: str | None = None) -> t.AddedApplications:
+        """Add an application for each template, each by itself; return what was added, and why others were
+        not.
+        """
+        body = {"templates": list(templates), "owner": owner}
+        return cast(t.AddedApplications, self._call("POST", "/applications/several", body=body))
+
+    def template(self, key: str) -> dict[str, Any]:
+        """Return a template as a data file has it."""
+        found = self._call("GET", f"/application-templates/{part(key)}")
+        return cast(t.TemplateDocument, found)["document"]
+
+    def save_template(self, key: str, document: dict[str, Any]) -> t.ApplicationTemplate:
+        """Create or replace a template of your organization from a data file."""
+        path = f"/application-templates/{part(key)}"
+        return cast(t.ApplicationTemplate, self._call("PUT", path, body={"document": document}))
+
+    def template_schema(self) -> dict[str, Any]:
+        """Return the JSON Schema of templates."""
+        return cast(t.TemplateSchema, self._call("GET", "/application-templates/schema"))["json_schema"]
+
     def delete_template(self, key: str) -> None:
         """Delete a template of your organization."""
         self._call("DELETE", f"/application-templates/{part(key)}")

@@ -50,6 +50,7 @@ from dravo.web.api.routes.applications import applications as applications_route
 from dravo.web.api.routes.applications import drift as drift_routes
 from dravo.web.api.routes.applications import license_plans as license_plans_routes
 from dravo.web.api.routes.applications import manual_tasks as manual_tasks_routes
+from dravo.web.api.routes.applications import templates as templates_routes
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim import admission as scim_admission
@@ -144,6 +145,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         tasks_routes,
         user_ends_routes,
         manual_tasks_routes,
+        templates_routes,
         me_routes,
         drift_routes,
         license_plans_routes,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import jsonschema_rs
 import pytest
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
@@ -14,6 +15,7 @@ from dravo.services.applications.applications import ApplicationDetail
 from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.applications.templates import FromTemplate
 from dravo.store import tables as t
+from dravo.web.api.schemas.applications.templates import template_schema
 from tests.service_fixture import ServiceFixture
 
 
@@ -109,3 +111,73 @@ def test_a_template_of_an_application_is_used_and_deleted(services: ServiceFixtu
     with pytest.raises(NotFound):
         templates.delete(services.ctx, services.caller, "ticket-desk")
     assert applications.one(services.ctx, "desk-west").roles
+
+
+def test_copies_know_each_other(services: ServiceFixture) -> None:
+    ctx, caller = services.ctx, services.caller
+    add(services, "scim-with-roles", "north")
+    templates.copy(ctx, caller, "north", "south", "South")
+    # A copy of a copy belongs to the same original.
+    templates.copy(ctx, caller, "south", "east", "East")
+    assert {each.key for each in applications.one(ctx, "north").instances} == {"south", "east"}
+    east = applications.one(ctx, "east")
+    assert [each.key for each in east.instances] == ["north", "south"]
+    assert east.instance_of is not None and east.instance_of.key == "north"
+    applications.remove(ctx, caller, "north", "North")
+    assert [each.key for each in applications.one(ctx, "east").instances] == ["south"]
+    assert applications.one(ctx, "east").instance_of is None
+
+
+def test_several_are_added_and_one_that_fails_keeps_back_no_other(services: ServiceFixture) -> None:
+    add(services, "plant-records", "ticket-desk")
+    keys = ["plant-records", "ticket-desk", "nothing", "tracked-only", "plant-records"]
+    items = templates.add_several(services.ctx, services.caller, keys, None).items
+    assert [(each.template, each.application is not None) for each in items] == [
+        ("plant-records", True),
+        ("ticket-desk", False),
+        ("nothing", False),
+        ("tracked-only", True),
+    ]
+    assert "exists already" in (items[1].message or "") and items[2].hint
+    assert applications.one(services.ctx, "tracked-only").tracked_only
+
+
+def test_a_template_is_a_data_file_that_is_edited_and_saved(services: ServiceFixture) -> None:
+    ctx, caller = services.ctx, services.caller
+    document = templates.document(ctx, "plant-records")
+    assert "key" not in document and document["questions"]
+    edited = {**document, "label": "Our records", "roles": [{"key": "keeper", "label": "Keeper"}]}
+    assert templates.load(ctx, caller, "our-records", edited).label == "Our records"
+    assert templates.load(ctx, caller, "our-records", {**edited, "label": "Records"}).label == "Records"
+    made = add(services, "our-records", workspace="fernhollow")
+    assert [each.key for each in made.roles] == ["keeper"]
+    # What a template has when it is shown is what it had when it was saved.
+    assert templates.document(ctx, "our-records")["roles"][0]["key"] == "keeper"
+
+
+@pytest.mark.parametrize(
+    ("key", "change", "words"),
+    [
+        ("plant-records", {}, "ships with Dravo"),
+        ("ours", {"roles": [{"key": "x"}]}, "roles"),
+        ("ours", {"colour": "green"}, "colour"),
+        ("ours", {"settings": {"create_account": True}}, "'create_account' is not a provisioning setting"),
+        ("Not a key", {}, "key"),
+    ],
+)
+def test_a_file_that_is_no_template_is_refused(
+    services: ServiceFixture, key: str, change: dict[str, Any], words: str
+) -> None:
+    document = {**templates.document(services.ctx, "plant-records"), **change}
+    with pytest.raises(InvalidInput, match=words) as told:
+        templates.load(services.ctx, services.caller, key, document)
+    assert told.value.hint
+
+
+def test_the_shipped_templates_follow_the_published_schema(services: ServiceFixture) -> None:
+    schema = jsonschema_rs.validator_for(template_schema())
+    shipped = [each.key for each in templates.list_templates(services.ctx).items]
+    for key in shipped:
+        schema.validate(templates.document(services.ctx, key))
+    assert not schema.is_valid({"label": "Records", "settings": {"create_account": True}})
+    assert not schema.is_valid({"roles": []}), "a label is required"

@@ -90,6 +90,13 @@ const missing = computed(() => {
             >
             <template v-if="data.answered_at"> · last response <TimeLabel :at="data.answered_at" /></template>
           </p>
+          <p v-if="data.instances.length" class="about quiet">
+            Other instances:
+            <template v-for="(each, number) in data.instances" :key="each.key">
+              <template v-if="number">, </template>
+              <router-link :to="`/applications/${each.key}`">{{ each.label }}</router-link>
+            </template>
+          </p>
           <p v-if="data.note" class="about">{{ data.note }}</p>
         </div>
         <GuideButton :guide="data.tracked_only ? 'application-without-scim' : 'connect-an-application'" />

@@ -9,9 +9,11 @@ import PagedTable from '../../components/PagedTable.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 import AddApplication from './AddApplication.vue'
+import AddSeveral from './AddSeveral.vue'
 
 const may = useMay()
 const adding = ref(false)
+const addingSeveral = ref(false)
 const fetch = (after: string | undefined, count: number) =>
   answered(api.GET('/api/v1/applications', { params: { query: { after, count } } }))
 </script>
@@ -23,7 +25,10 @@ const fetch = (after: string | undefined, count: number) =>
         <h1>Applications</h1>
         <p class="lead">The applications that your users work with, their roles and their accounts.</p>
       </div>
-      <v-btn v-if="may('applications.change')" color="primary" @click="adding = true">Add application</v-btn>
+      <template v-if="may('applications.change')">
+        <v-btn variant="text" @click="addingSeveral = true">Add several</v-btn>
+        <v-btn color="primary" @click="adding = true">Add application</v-btn>
+      </template>
     </div>
     <div class="panel">
       <PagedTable
@@ -46,6 +51,7 @@ const fetch = (after: string | undefined, count: number) =>
           <td>
             <ApplicationIcon :application="item" />
             <router-link :to="`/applications/${item.key}`" class="name">{{ item.label }}</router-link>
+            <div v-if="item.instance_of" class="quiet">instance of {{ item.instance_of.label }}</div>
           </td>
           <td><StatusLabel :status="item.status" :title="item.trouble ?? undefined" /></td>
           <td>{{ item.owner }}</td>
@@ -75,6 +81,7 @@ const fetch = (after: string | undefined, count: number) =>
       </PagedTable>
     </div>
     <AddApplication v-model="adding" />
+    <AddSeveral v-model="addingSeveral" />
   </div>
 </template>
 

@@ -219,6 +219,7 @@ def show_application(given: argparse.Namespace, application: Any) -> None:
             "Status": application["status"],
             "Provisioning": _provisioning(application["provisioning"]),
             "Owner": application["owner"],
+            "Other instances": ", ".join(each["label"] for each in application["instances"]) or "none",
             "Icon": "yes" if application["icon"] else "none",
             "Start URL": application["address"],
             "Users can request access": "yes" if application["requestable"] else "no",

@@ -1,13 +1,16 @@
-"""Application templates, and copies: `dravo application templates`, `copy`, `create-template`."""
+"""Application templates and copies: `dravo application templates`, `copy`, `add-several` and others."""
 
 from __future__ import annotations
 
 import argparse
+import json
+import tomllib
 from collections.abc import Sequence
 from typing import Any
 
 from dravo.cli.applications.application_settings import show_application
-from dravo.cli.output import UsageError, command, show_json, table
+from dravo.cli.errors import FAILED
+from dravo.cli.output import UsageError, command, read_text, show_json, table
 from dravo.client import Dravo
 
 
@@ -16,6 +19,39 @@ def add_templates(verbs: Any) -> None:
     command(verbs, "templates", _templates, "list application templates with their questions")
     _declare_copy(verbs)
     _declare_create(verbs)
+    several = command(
+        verbs,
+        "add-several",
+        _add_several,
+        "add several applications, one for each template",
+        ["dravo application add-several --templates plant-records --templates ticket-desk"],
+    )
+    several.add_argument(
+        "--templates",
+        action="append",
+        required=True,
+        metavar="KEY",
+        help="key of a template; repeat for several",
+    )
+    several.add_argument("--owner", help="name of the operator who owns the applications")
+    shown = command(
+        verbs,
+        "show-template",
+        _show_template,
+        "print a template as a JSON data file, to edit and save it",
+        ["dravo application show-template plant-records > records.json"],
+    )
+    shown.add_argument("template", help="key of the template")
+    saved = command(
+        verbs,
+        "save-template",
+        _save_template,
+        "create or replace a template of your organization from a data file (TOML or JSON)",
+        ["dravo application save-template our-records records.toml"],
+    )
+    saved.add_argument("template", help="key of the template")
+    saved.add_argument("file", metavar="FILE", help="data file of the template; - reads JSON")
+    command(verbs, "template-schema", _template_schema, "print the JSON Schema of templates, for editors")
     parser = command(verbs, "delete-template", _delete, "delete a template of your organization")
     parser.add_argument("template", help="key of the template")
 
@@ -94,3 +130,40 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
 def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.applications.delete_template(given.template)
     print("Deleted.")
+
+
+def _add_several(given: argparse.Namespace, dravo: Dravo) -> int:
+    items = dravo.applications.add_several(given.templates, given.owner)["items"]
+    if given.json:
+        show_json(items)
+    else:
+        columns = {
+            "Template": lambda a: a["template"],
+            "Application": lambda a: a["application"]["label"] if a["application"] else None,
+            "Key": lambda a: a["application"]["key"] if a["application"] else None,
+            "Message": lambda a: f"{a['message'] or ''} {a['hint'] or ''}".strip(),
+        }
+        table(columns, items)
+        print("Next: 'dravo application checklist KEY', then assign roles: 'dravo assignment create KEY'.")
+    return 0 if all(each["application"] for each in items) else FAILED
+
+
+def _show_template(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_json(dravo.applications.template(given.template))
+
+
+def _save_template(given: argparse.Namespace, dravo: Dravo) -> None:
+    text = read_text(given.file)
+    try:
+        document = tomllib.loads(text) if given.file.endswith(".toml") else json.loads(text)
+    except (ValueError, RecursionError) as wrong:
+        raise UsageError(f"'{given.file}' cannot be read: {wrong}.") from None
+    made = dravo.applications.save_template(given.template, document)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"Saved the template {made['key']} ({made['label']}).")
+
+
+def _template_schema(given: argparse.Namespace, dravo: Dravo) -> None:
+    show_json(dravo.applications.template_schema())

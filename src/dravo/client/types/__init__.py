@@ -54,6 +54,8 @@ from dravo.client.types.activity import (
 )
 from dravo.client.types.applications.accounts import Account, AccountDetail, OpenTask, PageOfAccounts
 from dravo.client.types.applications.applications import (
+    AddedApplication,
+    AddedApplications,
     Application,
     ApplicationLine,
     PageOfApplications,
@@ -124,7 +126,9 @@ from dravo.client.types.applications.templates import (
     ApplicationTemplates,
     PresetPlan,
     PresetRole,
+    TemplateDocument,
     TemplateQuestion,
+    TemplateSchema,
 )
 from dravo.client.types.base import Problem, ProblemAnswer
 from dravo.client.types.common import ConfirmedPreview, GroupRef, KeyAndLabel, Number, RoleRef, UserRef
@@ -272,6 +276,8 @@ __all__ = [
     "AccountDetail",
     "ActivityLine",
     "ActivityUser",
+    "AddedApplication",
+    "AddedApplications",
     "ApiToken",
     "Application",
     "ApplicationChecklist",
@@ -506,7 +512,9 @@ __all__ = [
     "TaskErrors",
     "TaskLine",
     "TaskMark",
+    "TemplateDocument",
     "TemplateQuestion",
+    "TemplateSchema",
     "TokenOperator",
     "TraceSubject",
     "TraceUser",

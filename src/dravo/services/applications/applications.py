@@ -35,7 +35,7 @@ from dravo.store.provisioning.applications import ListedApplication
 from dravo.store.queries import applications as application_rows
 from dravo.store.queries import groups as group_queries
 from dravo.store.queries.applications import Application
-from dravo.store.queries.references import GroupRef
+from dravo.store.queries.references import GroupRef, KeyAndLabel, key_and_label
 from dravo.store.snapshots.config import raise_revision
 
 
@@ -47,6 +47,7 @@ class ApplicationLine:
     label: str
     owner: str | None
     icon: str | None
+    instance_of: KeyAndLabel | None
     address: str | None
     hidden: bool
     requestable: bool
@@ -121,6 +122,7 @@ class ApplicationDetail(ApplicationLine):
     """An application with all settings."""
 
     note: str | None
+    instances: list[KeyAndLabel]
     roles: list[Role]
     plans: list[LicensePlanLine]
     policy: Policy
@@ -181,6 +183,7 @@ def _line(row: ListedApplication) -> ApplicationLine:
         label=row.label,
         owner=row.owner,
         icon=row.icon,
+        instance_of=key_and_label(row.original_key, row.original_label),
         address=row.address,
         hidden=row.hidden,
         requestable=row.requestable,
@@ -238,6 +241,7 @@ def one(ctx: AppContext, key: str) -> ApplicationDetail:
         return ApplicationDetail(
             **vars(_line(row)),
             note=row.note,
+            instances=[KeyAndLabel(*each) for each in stored.instances(connection, row)],
             roles=_roles(connection, row.id),
             plans=license_plans.list_plans(connection, row.id),
             settings=provisioning_settings.shown(row),

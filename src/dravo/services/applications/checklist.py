@@ -1,4 +1,4 @@
-"""The setup checklist of an application: values for both sides, what is missing, what traffic has verified."""
+"""The setup checklist of an application: values for both sides, what is missing, what traffic verified."""
 
 from __future__ import annotations
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import functools
 import tomllib
-from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field, fields
 from importlib import resources
 from typing import Any
 
+from pydantic import ValidationError
 from sqlalchemy import Connection
 
 from dravo.core.application_templates import (
@@ -18,13 +19,14 @@ from dravo.core.application_templates import (
     completed,
     places_of,
 )
-from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, did_you_mean
+from dravo.core.errors import AlreadyExists, DravoError, InvalidInput, NotFound, did_you_mean
 from dravo.services.access import license_plans, policies
 from dravo.services.access.license_plans import NewLicensePlan
 from dravo.services.applications import applications, connections, roles
 from dravo.services.applications.applications import ApplicationDetail, one
 from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.applications.roles import RoleEdit
+from dravo.services.applications.settings import ProvisioningSettings
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_key, check_label
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -33,6 +35,8 @@ from dravo.store import clock
 from dravo.store.access import license_plans as plan_rows
 from dravo.store.organization import settings as stored_settings
 from dravo.store.pagination import ItemList
+from dravo.store.queries import applications as application_rows
+from dravo.store.queries.references import KeyAndLabel
 
 FOLDER = resources.files("dravo") / "templates" / "applications"
 # The name under which templates of operators are stored, by key.
@@ -46,6 +50,12 @@ _NOT_COPIED = (
     "reconcile_next_at",
     "reconcile_times",
 )
+
+
+# The settings that a template can preset.
+SETTING_NAMES = {each.name for each in fields(ProvisioningSettings)} - {
+    *_NOT_COPIED,
+} | {"provisioned_groups"}
 
 
 @dataclass
@@ -145,14 +155,7 @@ def add(ctx: AppContext, caller: Caller, wish: FromTemplate) -> ApplicationDetai
             NotPermitted: as adding an application.
     """
     with ctx.database.reading() as connection:
-        known = _every(connection)
-    if wish.template not in known:
-        raise InvalidInput(
-            f"There is no application template '{wish.template}'.",
-            did_you_mean(wish.template, list(known)),
-            "template",
-        )
-    template = completed(known[wish.template][0], wish.answers)
+        template = completed(_known(connection, wish.template), wish.answers)
     return _build(ctx, caller, wish.key, wish.label, wish.owner, template)
 
 
@@ -164,7 +167,106 @@ def copy(ctx: AppContext, caller: Caller, key: str, new_key: str, label: str) ->
     Raises:
         NotFound; InvalidInput, AlreadyExists: for the new key.
     """
-    return _build(ctx, caller, new_key, label, None, _of_application(ctx, key))
+    detail = _build(ctx, caller, new_key, label, None, _of_application(ctx, key))
+    with ctx.database.writing() as connection:
+        copied = application_by_key(connection, key)
+        original = copied.original_id or copied.id
+        application_rows.update_application(
+            connection, application_by_key(connection, detail.key).id, original_id=original
+        )
+    return one(ctx, detail.key)
+
+
+@dataclass
+class AddedApplication:
+    """The application that was added from a template, or why it was not."""
+
+    template: str
+    application: KeyAndLabel | None
+    message: str | None = None
+    hint: str | None = None
+
+
+def add_several(
+    ctx: AppContext, caller: Caller, keys: Sequence[str], owner: str | None
+) -> ItemList[AddedApplication]:
+    """Add an application for each template, with the key and the label of the template, each by itself.
+
+    Answers and other labels are entered later. One that cannot be added does not keep back the others.
+    """
+    added = []
+    for key in dict.fromkeys(keys):
+        try:
+            with ctx.database.reading() as connection:
+                template = _known(connection, key)
+            made = add(ctx, caller, FromTemplate(key, template.label, key, owner))
+            added.append(AddedApplication(key, KeyAndLabel(made.key, made.label)))
+        except DravoError as wrong:
+            added.append(AddedApplication(key, None, wrong.message, wrong.hint))
+    return ItemList(added)
+
+
+def _known(connection: Connection, key: str) -> ApplicationTemplate:
+    known = _every(connection)
+    if key not in known:
+        raise InvalidInput(
+            f"There is no application template '{key}'.", did_you_mean(key, list(known)), "template"
+        )
+    return known[key][0]
+
+
+def document(ctx: AppContext, key: str) -> dict[str, Any]:
+    """Return a template as a data file has it; empty values are left out.
+
+    Raises:
+        NotFound.
+    """
+    with ctx.database.reading() as connection:
+        known = _every(connection)
+    if key not in known:
+        raise NotFound(f"There is no application template '{key}'.", did_you_mean(key, list(known)))
+    found = {name: value for name, value in asdict(known[key][0]).items() if name != "key"}
+    return {name: value for name, value in found.items() if value not in ("", [], {}, False)}
+
+
+def load(ctx: AppContext, caller: Caller, key: str, given: dict[str, Any]) -> TemplateLine:
+    """Save a template of the organization from a data file; one with this key is replaced.
+
+    Raises:
+        InvalidInput: for a document that is no template, or for the key of a template that ships with Dravo.
+    """
+    try:
+        template = ApplicationTemplate(**{**given, "key": check_key(key)})
+    except (ValidationError, TypeError) as wrong:
+        raise _no_template(wrong) from None
+    check_label(template.label)
+    wrong_names = sorted({*template.settings} - SETTING_NAMES)
+    if wrong_names:
+        raise InvalidInput(
+            f"'{wrong_names[0]}' is not a provisioning setting.",
+            did_you_mean(wrong_names[0], sorted(SETTING_NAMES)),
+            "settings",
+        )
+    kept = {name: value for name, value in asdict(template).items() if name != "key"}
+    with ctx.database.writing() as connection:
+        if key in _shipped():
+            raise InvalidInput(f"The template '{key}' ships with Dravo.", "Choose another key.", "key")
+        own = _own(connection)
+        if key not in own and len(own) >= MOST_OWN:
+            raise InvalidInput(f"There are {MOST_OWN} templates already.", "Delete a template first.", "key")
+        stored_settings.replace_value(connection, OWN, {**own, key: kept})
+        event = AuditEvent("saved application template", "template", key, details={"key": key})
+        record_change(connection, ctx.keys, caller, clock.now(), event)
+    return _line(template, own=True)
+
+
+def _no_template(wrong: ValidationError | TypeError) -> InvalidInput:
+    hint = "Compare the file with the schema: 'dravo application template-schema'."
+    if isinstance(wrong, TypeError):
+        return InvalidInput("The document is not an application template.", hint, "document")
+    first = wrong.errors()[0]
+    place = ".".join(str(each) for each in first["loc"])
+    return InvalidInput(f"The template is invalid at '{place}': {first['msg']}.", hint, "document")
 
 
 def _build(

@@ -14,6 +14,7 @@ from sqlalchemy import (
     delete,
     func,
     insert,
+    or_,
     select,
     union,
     update,
@@ -36,12 +37,15 @@ class ListedApplication(Application):
     Attributes:
         owner: the name of the operator who owns it, or None.
         icon: the version of its icon, or None.
+        original_key, original_label: the application of which it is another instance, or None.
         mapping_warnings: assignments whose group is deleted or empty.
         waiting, failed, held, manual: open tasks.
     """
 
     owner: str | None
     icon: str | None
+    original_key: str | None
+    original_label: str | None
     waiting_for_seats: int
     short_plans: int
     drifting: int
@@ -56,6 +60,7 @@ class ListedApplication(Application):
 
 def _statement() -> Select[Any]:
     p, x, a, d = t.application.c, t.access.c, t.account.c, t.task.c
+    o = t.application.alias("original")
     users = (
         select(func.count(x.user_id.distinct()))
         .where(x.application_id == p.id, x.until_at.is_(None))
@@ -78,6 +83,8 @@ def _statement() -> Select[Any]:
         t.application,
         owner.label("owner"),
         icons.version_of(p.id).label("icon"),
+        select(o.c.key).where(o.c.id == p.original_id).scalar_subquery().label("original_key"),
+        select(o.c.label).where(o.c.id == p.original_id).scalar_subquery().label("original_label"),
         license_plans.waiting_for_seats(p.id).label("waiting_for_seats"),
         license_plans.short_plans(p.id).label("short_plans"),
         drifting.label("drifting"),
@@ -155,6 +162,17 @@ def list_roles(connection: Connection, application_id: str) -> list[CountedRole]
 def insert_application(connection: Connection, row: Mapping[str, Any]) -> None:
     """Insert an application."""
     connection.execute(insert(t.application).values(**row))
+
+
+def instances(connection: Connection, application: Application) -> list[tuple[str, str]]:
+    """Return (key, label) of the other instances of an application: its original, and all copies of that."""
+    p = t.application.c
+    original = application.original_id or application.id
+    where = (or_(p.id == original, p.original_id == original), p.id != application.id)
+    return [
+        (key, label)
+        for key, label in connection.execute(select(p.key, p.label).where(*where).order_by(p.label))
+    ]
 
 
 def update_settings(connection: Connection, application_id: str, **values: Any) -> None:

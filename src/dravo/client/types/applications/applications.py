@@ -12,7 +12,22 @@ if TYPE_CHECKING:
     from dravo.client.types.applications.license_plans import Plan
     from dravo.client.types.applications.provisioning_settings import Settings
     from dravo.client.types.applications.tasks import Exchange
-    from dravo.client.types.common import GroupRef
+    from dravo.client.types.common import GroupRef, KeyAndLabel
+
+
+class AddedApplication(TypedDict):
+    """The application that was added from a template, or why it was not."""
+
+    template: str
+    application: KeyAndLabel | None
+    message: str | None
+    hint: str | None
+
+
+class AddedApplications(TypedDict):
+    """What was added, in the order of the templates."""
+
+    items: list[AddedApplication]
 
 
 class Application(TypedDict):
@@ -22,6 +37,7 @@ class Application(TypedDict):
     label: str
     owner: str | None
     icon: str | None
+    instance_of: KeyAndLabel | None
     address: str | None
     hidden: bool
     requestable: bool
@@ -43,6 +59,7 @@ class Application(TypedDict):
     hint: str | None
     created_at: str
     note: str | None
+    instances: list[KeyAndLabel]
     roles: list[Role]
     plans: list[Plan]
     policy: Policy
@@ -58,6 +75,7 @@ class ApplicationLine(TypedDict):
     label: str
     owner: str | None
     icon: str | None
+    instance_of: KeyAndLabel | None
     address: str | None
     hidden: bool
     requestable: bool

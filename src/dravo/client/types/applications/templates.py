@@ -5,7 +5,7 @@ Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 
 from __future__ import annotations
 
-from typing import TypedDict
+from typing import Any, TypedDict
 
 
 class ApplicationTemplate(TypedDict):
@@ -49,6 +49,13 @@ class PresetRole(TypedDict):
     description: str
 
 
+class TemplateDocument(TypedDict):
+    """An application template as a data file has it."""
+
+    key: str
+    document: dict[str, Any]
+
+
 class TemplateQuestion(TypedDict):
     """A question of a template."""
 
@@ -57,3 +64,9 @@ class TemplateQuestion(TypedDict):
     hint: str
     example: str
     used_in: list[str]
+
+
+class TemplateSchema(TypedDict):
+    """The JSON Schema of application templates."""
+
+    json_schema: dict[str, Any]

@@ -25,11 +25,11 @@ from dravo.services.applications.connections import ConnectionCheck, ConnectionS
 from dravo.services.applications.roles import RoleEdit
 from dravo.services.applications.settings import SettingsPreview
 from dravo.services.applications.status import StatusChange
-from dravo.services.applications.templates import FromTemplate, TemplateLine
+from dravo.services.applications.templates import FromTemplate
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.groups import ProvisionedGroup
-from dravo.store.pagination import ItemList, Page
+from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.downloads import png_response
 from dravo.web.api.openapi import responses
@@ -46,7 +46,6 @@ from dravo.web.api.schemas.applications.applications import (
 )
 from dravo.web.api.schemas.applications.connections import CheckQuery, ConnectionRequest
 from dravo.web.api.schemas.applications.provisioning_settings import ProvisioningSettingsRequest
-from dravo.web.api.schemas.applications.templates import CopyApplicationRequest, CreateTemplateRequest
 from dravo.web.api.schemas.common import KeyPath, OfApplicationPath, PageQuery, RemovalQuery
 from dravo.web.api.schemas.expressions import EvaluateExpressionRequest
 
@@ -106,48 +105,6 @@ def remove_icon(path: KeyPath) -> ApplicationDetail:
     The console then shows the first letter of the label.
     """
     return icons.remove_icon(app_context(), caller(), path.key)
-
-
-@routes.post("/applications/<key>/copy", responses=responses("applications.applications.Application", 201))
-@needs("applications.change")
-def copy_application(path: KeyPath, body: CopyApplicationRequest) -> tuple[ApplicationDetail, int]:
-    """Copy an application.
-
-    Copies roles, plans, settings and access policy. The address, the token and assignments are not copied.
-    """
-    return templates.copy(app_context(), caller(), path.key, body.key, body.label), 201
-
-
-@routes.get("/application-templates", responses=responses("applications.templates.ApplicationTemplates"))
-@needs("applications.read")
-def list_application_templates() -> ItemList[TemplateLine]:
-    """List application templates.
-
-    Preset values for a new application. Everything can be changed later.
-    """
-    return templates.list_templates(app_context())
-
-
-@routes.post("/application-templates", responses=responses("applications.templates.ApplicationTemplate", 201))
-@needs("applications.change")
-def create_application_template(body: CreateTemplateRequest) -> tuple[TemplateLine, int]:
-    """Create a template from an application.
-
-    The template has the roles, plans, settings and access policy, no address and no secret.
-    """
-    made = templates.save(app_context(), caller(), body.key, body.application, body.label, body.description)
-    return made, 201
-
-
-@routes.delete("/application-templates/<key>", responses={204: None})
-@needs("applications.change")
-def delete_application_template(path: KeyPath) -> Response:
-    """Delete a template of your organization.
-
-    Applications that were added from the template stay.
-    """
-    templates.delete(app_context(), caller(), path.key)
-    return Response(status=204)
 
 
 @routes.get("/applications/<key>", responses=responses("applications.applications.Application"))

@@ -11,7 +11,7 @@ from dravo.web.api.schemas.applications.license_plans import Plan
 from dravo.web.api.schemas.applications.provisioning_settings import ProvisioningSettingsRequest, Settings
 from dravo.web.api.schemas.applications.tasks import Exchange
 from dravo.web.api.schemas.base import Model, RequestModel, Text
-from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, KeyPath, Page, RoleRef
+from dravo.web.api.schemas.common import ConfirmedRequest, GroupRef, KeyAndLabel, KeyPath, Page, RoleRef
 
 
 class ApplicationLine(Model):
@@ -21,6 +21,7 @@ class ApplicationLine(Model):
     label: str = Field(description="Label of the application.")
     owner: str | None
     icon: str | None = Field(description="Version of the icon; null without an icon.")
+    instance_of: KeyAndLabel | None = Field(description="The application that it was copied from, or null.")
     address: str | None
     hidden: bool
     requestable: bool = Field(description="Whether users can request access.")
@@ -97,6 +98,7 @@ class Application(ApplicationLine):
     """An application with all settings."""
 
     note: str | None = Field(description="Note of operators.")
+    instances: list[KeyAndLabel] = Field(description="Other instances: the original and its other copies.")
     roles: list[Role] = Field(description="Roles of the application, the highest first.")
     plans: list[Plan]
     policy: Policy
@@ -148,6 +150,28 @@ class AddApplicationRequest(RequestModel):
     answers: dict[str, Text] = Field(
         {}, max_length=50, description="Answers to the questions of the template, by name."
     )
+
+
+class AddSeveralRequest(RequestModel):
+    """Several new applications, one for each template."""
+
+    templates: list[Text] = Field(min_length=1, max_length=50, description="Keys of application templates.")
+    owner: Text | None = Field(None, description="Name of the operator who owns the applications.")
+
+
+class AddedApplication(Model):
+    """The application that was added from a template, or why it was not."""
+
+    template: str = Field(description="Key of the template.")
+    application: KeyAndLabel | None = Field(description="The new application, or null.")
+    message: str | None = Field(description="Why no application was added, or null.")
+    hint: str | None
+
+
+class AddedApplications(Model):
+    """What was added, in the order of the templates."""
+
+    items: list[AddedApplication]
 
 
 class IconRequest(RequestModel):

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from typing import Any
 
+from pydantic import Field, TypeAdapter
+
+from dravo.core.application_templates import ApplicationTemplate as TemplateFile
+from dravo.web.api.schemas.applications.applications import PolicyRequest
+from dravo.web.api.schemas.applications.provisioning_settings import ProvisioningSettingsRequest
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 
 
@@ -67,3 +72,38 @@ class CreateTemplateRequest(RequestModel):
     application: Text = Field(description="Key of the application.")
     label: Text = Field(description="Label of the template.")
     description: Text = Field("", description="What tells the template apart from the others.")
+
+
+class TemplateDocument(Model):
+    """An application template as a data file has it."""
+
+    key: str = Field(description="Key of the template.")
+    document: dict[str, Any] = Field(description="The template; see its JSON Schema.")
+
+
+class SaveTemplateRequest(RequestModel):
+    """A template as a data file has it."""
+
+    document: dict[str, Any] = Field(description="The template; see its JSON Schema.")
+
+
+class TemplateSchema(Model):
+    """The JSON Schema of application templates."""
+
+    json_schema: dict[str, Any] = Field(description="A JSON Schema (draft 2020-12).")
+
+
+def template_schema() -> dict[str, Any]:
+    """Return the JSON Schema of application templates: of the template, with the settings as the API takes
+    them.
+    """
+    schema = TypeAdapter(TemplateFile).json_schema()
+    del schema["properties"]["key"]
+    schema["required"] = [each for each in schema["required"] if each != "key"]
+    for name, model in (("settings", ProvisioningSettingsRequest), ("policy", PolicyRequest)):
+        inner = model.model_json_schema()
+        schema.setdefault("$defs", {}).update(inner.pop("$defs", {}))
+        for confirming in ("confirm", "expect", "enabled"):
+            inner["properties"].pop(confirming, None)
+        schema["properties"][name] = inner
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **schema}
