@@ -311,7 +311,7 @@ CREATE TABLE operator (
 	factor_counter INTEGER, 
 	only_by_source BOOLEAN DEFAULT '0' NOT NULL, 
 	created_at VARCHAR(27) NOT NULL, 
-	disabled_at VARCHAR(27), email TEXT, hidden_areas TEXT, masked_names BOOLEAN DEFAULT '0' NOT NULL, masked_networks BOOLEAN DEFAULT '0' NOT NULL, 
+	disabled_at VARCHAR(27), email TEXT, hidden_areas TEXT, 
 	CONSTRAINT pk_operator PRIMARY KEY (id), 
 	CONSTRAINT uq_operator_name_key UNIQUE (name_key)
 );

@@ -25,7 +25,6 @@ class Operator:
         only_by_source: whether password sign-in is disabled.
         email: the address for notices, or None.
         hidden_areas: the areas that the operator's view leaves out; None for none.
-        masked, masked_names, masked_networks: what of users is masked: attributes, names, network addresses.
     """
 
     id: str
@@ -43,8 +42,6 @@ class Operator:
     disabled_at: Instant | None
     email: str | None
     hidden_areas: list[str] | None
-    masked_names: bool
-    masked_networks: bool
 
 
 def get(connection: Connection, operator_id: str) -> Operator | None:

@@ -1,4 +1,4 @@
-"""Add what applications, assignments, drift and operators need for the whole life of an application."""
+"""Add what applications, assignments, tasks and drift need for the whole life of an application."""
 
 from __future__ import annotations
 
@@ -24,6 +24,3 @@ def upgrade() -> None:
     with op.batch_alter_table("task") as table:
         table.add_column(sa.Column("approved_version", sa.Integer))
         table.add_column(sa.Column("approved_by", sa.Text))
-    with op.batch_alter_table("operator") as table:
-        table.add_column(sa.Column("masked_names", sa.Boolean, nullable=False, server_default="0"))
-        table.add_column(sa.Column("masked_networks", sa.Boolean, nullable=False, server_default="0"))
