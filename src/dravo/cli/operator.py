@@ -18,6 +18,8 @@ def add_commands(nouns: Any) -> None:
     _declare_reset_second_factor(verbs)
     _declare_reset_password(verbs)
     command(verbs, "links", _links, "show your sign-in options; change them in the console")
+    unlinked = command(verbs, "unlink", _unlink, "remove the link of a source to your operator")
+    unlinked.add_argument("id", help="ID of the link, as in 'dravo operator links --json'")
     _declare_disable(verbs)
     _declare_enable(verbs)
 
@@ -240,3 +242,11 @@ def _disable(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _enable(given: argparse.Namespace, dravo: Dravo) -> None:
     print(f"{dravo.operators.enable(given.id)['name']} is enabled.")
+
+
+def _unlink(given: argparse.Namespace, dravo: Dravo) -> None:
+    links = dravo.operators.unlink(given.id)
+    if given.json:
+        show_json(links)
+    else:
+        print("Removed.")

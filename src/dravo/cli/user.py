@@ -34,6 +34,8 @@ def add_commands(nouns: Any) -> None:
     )
     show.add_argument("user", help="ID, user name, email or external ID")
 
+    sessions = command(verbs, "sessions", _sessions, "list the current sessions of a user")
+    sessions.add_argument("user", help="ID, user name, email or external ID")
     add = command(
         verbs,
         "create",
@@ -324,3 +326,20 @@ def _marked(given: argparse.Namespace, dravo: Dravo) -> None:
         "By": lambda m: m["by"],
     }
     show_list(given, dravo.users.marks(given.words), columns, "No marked users.")
+
+
+def _sessions(given: argparse.Namespace, dravo: Dravo) -> None:
+    items = dravo.sign_ins.user_sessions(given.user)["items"]
+    if given.json:
+        show_json(items)
+        return
+    if not items:
+        print("No session.")
+        return
+    columns = {
+        "Source": lambda s: s["source"]["label"],
+        "Since (UTC)": lambda s: moment(s["created_at"]),
+        "Last seen (UTC)": lambda s: moment(s["last_seen_at"]),
+        "Until (UTC)": lambda s: moment(s["until_at"]),
+    }
+    table(columns, items)

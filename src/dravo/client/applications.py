@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import builtins
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any, cast
 
 from dravo.client import types as t
@@ -44,6 +44,10 @@ class Applications(Noun):
         """Upload the icon of an application: PNG, JPEG, WebP or GIF."""
         body = {"image": base64.b64encode(image).decode()}
         return cast(t.Application, self._call("PUT", f"/applications/{part(key)}/icon", body=body))
+
+    def icon(self, key: str) -> Iterator[bytes]:
+        """Return the icon of an application as PNG, piece by piece."""
+        return self._dravo.stream(f"/applications/{part(key)}/icon", {})
 
     def remove_icon(self, key: str) -> t.Application:
         """Delete the icon of an application."""

@@ -33,26 +33,48 @@ function hintOf(each: Schemas['Setting']): string {
   )
   return `${least} to ${most} ${each.unit}, default ${usual}`
 }
-async function keep(): Promise<void> {
+/** The settings whose value was changed, with the new value. */
+function changed(): { name: string; label: string; value: number | boolean | string }[] {
+  return (settings.data.value?.items ?? []).flatMap((each) => {
+    const entered = typed.value[each.name]
+    const value =
+      each.kind === 'number'
+        ? Number(entered)
+        : each.kind === 'boolean'
+          ? Boolean(entered)
+          : String(entered).trim()
+    return value === each.value ? [] : [{ name: each.name, label: each.label, value }]
+  })
+}
+const effects = ref<{ label: string; sentences: string[] }[] | null>(null)
+watch(typed, () => (effects.value = null), { deep: true })
+/** Shows what the changed settings do, before they are saved. */
+async function look(): Promise<void> {
   wrong.value = null
   kept.value = false
   try {
-    for (const each of settings.data.value?.items ?? []) {
-      const entered = typed.value[each.name]
-      const value =
-        each.kind === 'number'
-          ? Number(entered)
-          : each.kind === 'boolean'
-            ? Boolean(entered)
-            : String(entered).trim()
-      if (value === each.value) continue
-      await answered(
-        api.PUT('/api/v1/settings/{name}', { params: { path: { name: each.name } }, body: { value } }),
-      )
-    }
+    effects.value = await Promise.all(
+      changed().map(async ({ name, label, value }) => {
+        const call = api.POST('/api/v1/settings/{name}/preview', {
+          params: { path: { name } },
+          body: { value },
+        })
+        return { label, sentences: (await answered(call)).effects }
+      }),
+    )
+  } catch (problem) {
+    wrong.value = problem
+  }
+}
+async function keep(): Promise<void> {
+  wrong.value = null
+  try {
+    for (const { name, value } of changed())
+      await answered(api.PUT('/api/v1/settings/{name}', { params: { path: { name } }, body: { value } }))
     await queries.invalidateQueries()
     // The change can concern this operator too.
     await askAgain()
+    effects.value = null
     kept.value = true
   } catch (problem) {
     wrong.value = problem
@@ -64,7 +86,12 @@ async function keep(): Promise<void> {
   <section class="panel" aria-labelledby="kept">
     <h2 id="kept">Organization settings</h2>
     <ErrorMessage :wrong="wrong ?? settings.error.value" />
-    <form v-if="settings.data.value" class="form" aria-label="Organization settings" @submit.prevent="keep">
+    <form
+      v-if="settings.data.value"
+      class="form"
+      aria-label="Organization settings"
+      @submit.prevent="effects?.length ? keep() : look()"
+    >
       <fieldset v-for="{ group, items } in groups" :key="group">
         <legend>{{ group }}</legend>
         <div class="fields">
@@ -90,8 +117,17 @@ async function keep(): Promise<void> {
           </template>
         </div>
       </fieldset>
+      <div v-if="effects" role="status">
+        <p v-if="!effects.length" class="quiet">No setting was changed.</p>
+        <div v-for="each in effects" :key="each.label">
+          <b>{{ each.label }}</b>
+          <ul>
+            <li v-for="sentence in each.sentences" :key="sentence">{{ sentence }}</li>
+          </ul>
+        </div>
+      </div>
       <div v-if="changeable" class="row">
-        <v-btn type="submit" variant="outlined">Save</v-btn>
+        <v-btn type="submit" variant="outlined">{{ effects?.length ? 'Save changes' : 'Preview' }}</v-btn>
         <span v-if="kept" role="status">Saved.</span>
       </div>
     </form>

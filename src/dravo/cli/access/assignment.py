@@ -27,6 +27,7 @@ def add_commands(nouns: Any) -> None:
     _declare_matches(verbs)
     _declare_waiting(verbs)
     _declare_confirm(verbs)
+    _declare_confirm_groups(verbs)
     _declare_change(verbs)
     _declare_delete(verbs)
 
@@ -152,6 +153,32 @@ def _declare_confirm(verbs: Any) -> None:
     parser.add_argument(
         "--confirm", metavar="LABEL", help="label of the application; required if the change is serious"
     )
+
+
+def _declare_confirm_groups(verbs: Any) -> None:
+    parser = command(
+        verbs,
+        "confirm-groups",
+        _confirm_groups,
+        "confirm the groups of a pattern that may assign the highest role; replaces the former ones",
+        ["dravo assignment confirm-groups ID --confirmed GROUP"],
+    )
+    parser.add_argument("id", help="ID of the assignment, as in 'dravo assignment list'")
+    parser.add_argument(
+        "--confirmed",
+        action="append",
+        default=[],
+        metavar="GROUP",
+        help="ID of a group, as in 'dravo mapping check-pattern'; repeat for several (default: none)",
+    )
+
+
+def _confirm_groups(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.assignments.confirm(given.id, given.confirmed)
+    if given.json:
+        show_json(made)
+    else:
+        print(f"{len(made['confirmed'])} confirmed groups: {assignee(made)}.")
 
 
 def _declare_change(verbs: Any) -> None:

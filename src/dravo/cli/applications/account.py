@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from dravo.cli.output import command, list_options, moment, noun, show_list
+from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list
 from dravo.client import Dravo
 
 
@@ -27,6 +27,8 @@ def add_commands(nouns: Any) -> None:
         help="only accounts of this status",
     )
     list_options(listing)
+    show = command(verbs, "show", _show, "show one account with its desired and applied state")
+    show.add_argument("id", help="ID of the account, as in 'dravo account list --json'")
 
 
 ACCOUNT = {
@@ -43,3 +45,23 @@ ACCOUNT = {
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     found = dravo.accounts.list(application=given.application, status=given.status, words=given.words)
     show_list(given, found, ACCOUNT, "No account matches.")
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    account = dravo.accounts.get(given.id)
+    if given.json:
+        show_json(account)
+        return
+    facts(
+        {
+            "User": account["user"]["display_name"],
+            "Application": account["application"]["label"],
+            "Status": account["status"],
+            "Applied (UTC)": moment(account["applied_at"]),
+            "Account ID": account["remote_id"],
+        }
+    )
+    print("\nDesired state:")
+    show_json(account["desired"])
+    print("\nApplied state:")
+    show_json(account["applied"])

@@ -19,6 +19,7 @@ from dravo.cli.output import (
     noun,
     show_json,
     show_list,
+    write_pieces,
 )
 from dravo.client import Dravo
 
@@ -52,6 +53,9 @@ def add_commands(nouns: Any) -> None:
     )
     icon.add_argument("key", help="key of the application")
     icon.add_argument("image", metavar="FILE", help="image file, at most 500,000 bytes")
+    saved = command(verbs, "icon", _icon, "save the icon of an application as a PNG file")
+    saved.add_argument("key", help="key of the application")
+    saved.add_argument("image", metavar="FILE", help="file to write; - prints the image")
     command(verbs, "delete-icon", _delete_icon, "delete the icon of an application").add_argument(
         "key", help="key of the application"
     )
@@ -152,6 +156,14 @@ def _declare_groups(verbs: Any) -> None:
     parser = command(verbs, "groups", _groups, "list provisioned groups with their status")
     parser.add_argument("key", help="key of the application")
     list_options(parser)
+    retried = command(verbs, "retry-group", _retry_group, "retry a provisioned group now")
+    retried.add_argument("key", help="key of the application")
+    retried.add_argument("id", help="ID of the group, as in 'dravo application groups KEY --json'")
+
+
+def _retry_group(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.applications.retry_group(given.key, given.id)
+    print("Dravo retries the group now.")
 
 
 def _declare_evaluate(verbs: Any) -> None:
@@ -298,3 +310,7 @@ def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
         return
     dravo.applications.remove(given.key, given.confirm)
     print(f"Deleted '{given.confirm}'.")
+
+
+def _icon(given: argparse.Namespace, dravo: Dravo) -> None:
+    write_pieces(given.image, dravo.applications.icon(given.key))

@@ -103,6 +103,26 @@ def add_setting(verbs: Any) -> None:
         help="how roles are sent: roles, entitlements, groups, nothing, or an attribute name",
     )
     change.add_argument(
+        "--which",
+        choices=("all", "highest"),
+        help="with --role-encoding: send all roles of a user, or the highest (default all)",
+    )
+    change.add_argument(
+        "--value",
+        choices=("key", "label"),
+        help="with --role-encoding: send the value of a role, or its label (default key)",
+    )
+    change.add_argument(
+        "--shape",
+        choices=("as_declared", "objects", "strings"),
+        help="with --role-encoding: send objects or strings (default as the application declares it)",
+    )
+    change.add_argument(
+        "--plan-encoding",
+        metavar="WAY",
+        help="how the license plan is sent: roles, entitlements, nothing, or an attribute name",
+    )
+    change.add_argument(
         "--groups",
         metavar="WHICH",
         help="provisioned groups: none, with_roles, pattern (with --pattern and --source), or IDs "
@@ -159,11 +179,13 @@ def _set(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _read_provisioning_settings(given: argparse.Namespace) -> dict[str, Any]:
     values: dict[str, Any] = {"rate_limit": given.rate_limit, "reconcile_schedule": given.reconcile_schedule}
+    detail = {name: value for name in ("which", "value", "shape") if (value := getattr(given, name))}
+    if detail and not given.role_encoding:
+        raise UsageError("--which, --value and --shape work only with --role-encoding.")
     if given.role_encoding:
-        plain = given.role_encoding in ("roles", "entitlements", "groups", "nothing")
-        values["role_encoding"] = (
-            {"way": given.role_encoding} if plain else {"way": "attribute", "attribute": given.role_encoding}
-        )
+        values["role_encoding"] = {**_encoding(given.role_encoding), **detail}
+    if given.plan_encoding:
+        values["plan_encoding"] = _encoding(given.plan_encoding)
     if (given.pattern or given.source) and given.groups != "pattern":
         raise UsageError("--pattern and --source work only with --groups pattern.")
     if given.groups == "pattern":
@@ -188,6 +210,12 @@ def _read_provisioning_settings(given: argparse.Namespace) -> dict[str, Any]:
             {"attribute": name.strip(), "expression": expression} for name, _, expression in pairs
         ]
     return values
+
+
+def _encoding(way: str) -> dict[str, Any]:
+    """Return a way to send roles or plans; other words are the name of an attribute."""
+    plain = way in ("roles", "entitlements", "groups", "nothing")
+    return {"way": way} if plain else {"way": "attribute", "attribute": way}
 
 
 def _show_preview(given: argparse.Namespace, preview: Any) -> None:

@@ -162,9 +162,19 @@ def _declare_create_user(verbs: Any) -> None:
 
 
 def _declare_runs(verbs: Any) -> None:
+    stopped = command(verbs, "stop", _stop, "stop a reconciliation at its next page")
+    stopped.add_argument("run_id", metavar="ID", help="ID of the run, as in 'dravo drift runs KEY --json'")
     parser = command(verbs, "runs", _runs, "list the reconciliations of an application")
     parser.add_argument("application", help="key of the application")
     list_options(parser)
+
+
+def _stop(given: argparse.Namespace, dravo: Dravo) -> None:
+    run = dravo.applications.stop_run(given.run_id)
+    if given.json:
+        show_json(run)
+    else:
+        print(f"The reconciliation is {run['status']}.")
 
 
 def _reconcile(given: argparse.Namespace, dravo: Dravo) -> int:

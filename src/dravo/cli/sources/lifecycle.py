@@ -51,6 +51,8 @@ def add_verbs(verbs: Any) -> None:
     )
     moved.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
     moved.add_argument("--confirm", metavar="LABEL", help="label of the old source; required")
+    state = command(verbs, "hand-over-state", _hand_over_state, "show the last hand-over of a source")
+    state.add_argument("key", help="key of the old source")
     undone = command(
         verbs,
         "undo-hand-over",
@@ -131,4 +133,21 @@ def _restore(given: argparse.Namespace, dravo: Dravo) -> None:
     print(
         f"Restored '{done['key']}' with {done['users']:,} users. Create a token, or enable its import or "
         "sign-in again."
+    )
+
+
+def _hand_over_state(given: argparse.Namespace, dravo: Dravo) -> None:
+    state = dravo.sources.hand_over_state(given.key)
+    if given.json:
+        show_json(state)
+        return
+    facts(
+        {
+            "Status": state["status"],
+            "To": state["to"],
+            "Users": state["users"],
+            "Started (UTC)": moment(state["started_at"]),
+            "Changed (UTC)": moment(state["changed_at"]),
+            "By": state["changed_by"],
+        }
     )

@@ -38,6 +38,8 @@ def add_commands(nouns: Any) -> None:
     _declare_end_sessions(verbs)
     _declare_groups(verbs)
     _declare_add_group(verbs)
+    removed = command(verbs, "delete", _delete, "delete the sign-in of a source; its users and access stay")
+    removed.add_argument("source", help="key of the source")
 
 
 def _declare_show(verbs: Any) -> None:
@@ -339,3 +341,8 @@ def _options(given: argparse.Namespace, dravo: Dravo) -> None:
 def _end_sessions(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sign_ins.end_sessions(given.user)
     print("All sessions are ended.")
+
+
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sign_ins.remove(given.source)
+    print("Deleted.")

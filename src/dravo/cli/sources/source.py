@@ -35,6 +35,8 @@ def add_commands(nouns: Any) -> None:
     """Add the commands."""
     verbs = noun(nouns, "source", "sources, their SCIM tokens and setup checklists")
     list_options(command(verbs, "list", _list, "list sources"))
+    shown = command(verbs, "show", _show, "show one source with its numbers")
+    shown.add_argument("key", help="key of the source")
     _declare_add(verbs)
     _declare_change(verbs)
     _declare_set_priority(verbs)
@@ -465,3 +467,19 @@ def _add_schema(given: argparse.Namespace, dravo: Dravo) -> None:
 def _remove_schema(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.sources.remove_schema(given.key, given.urn)
     print("Removed.")
+
+
+def _show(given: argparse.Namespace, dravo: Dravo) -> None:
+    source = dravo.sources.get(given.key)
+    if given.json:
+        show_json(source)
+        return
+    facts(
+        {
+            "Source": f"{source['label']} ({source['key']})",
+            "Connection type": source["connection_type"],
+            "Users": source["users"],
+            "Groups": source["groups"],
+            "Domains": ", ".join(source["domains"]),
+        }
+    )

@@ -34,6 +34,15 @@ def add_verbs(verbs: Any) -> None:
     _declare_upload(verbs)
     _declare_run(verbs)
     add_verbs_about_runs(verbs)
+    removed = command(
+        verbs, "delete-import", _delete_import, "delete the import of a source; its users and access stay"
+    )
+    removed.add_argument("key", help="key of the source")
+
+
+def _delete_import(given: argparse.Namespace, dravo: Dravo) -> None:
+    dravo.sources.remove_import(given.key)
+    print("Deleted.")
 
 
 def _declare_set_import(verbs: Any) -> None:
