@@ -258,7 +258,9 @@ STATUSES: dict[str, dict[str, State]] = {
             "/applications/plant-records/mapping",
             give_role(
                 "Expression",
-                lambda page: fill(page, "Expression", "userType"),
+                lambda page: (
+                    page.get_by_role("dialog").get_by_role("textbox", name="Expression").fill("userType")
+                ),
                 lambda page: expect(page.get_by_role("dialog")).to_contain_text("gain access"),
             ),
         ),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
@@ -164,7 +165,7 @@ def test_an_application_is_added_from_a_template_and_copied(
     page.get_by_role("button", name="Add application").click()
     dialog = page.get_by_role("dialog")
     dialog.locator(".v-select").filter(has_text="Template").click()
-    page.get_by_role("option", name="Plant Records").click()
+    page.get_by_role("option", name=re.compile("^Plant Records")).click()
     expect(dialog).to_contain_text("Roles: Viewer, Recorder, Curator.")
     dialog.get_by_label("Label").fill(label)
     dialog.get_by_label("Workspace").fill("not a workspace")

@@ -58,9 +58,9 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
         dialog.get_by_role("button", name="Download CSV").click()
     lines = kept.value.path().read_text().splitlines()
     assert (
-        lines[0] == "user,user name,application,change,before,after"
+        lines[0] == "user,user name,application,change,before,after,highest role"
         and len(lines) == 3
-        and lines[1].endswith(",gained,,Viewer")
+        and lines[1].endswith(",gained,,Viewer,no")
     )
     check_accessible(page)
     dialog.get_by_role("button", name="Add", exact=True).click()

@@ -115,7 +115,18 @@ def garden(running: Running) -> dict[str, str]:
         ),
         (
             ["operator", "list"],
-            ["Name", "Kind", "Hidden", "Email", "Applications", "Sign-in", "Since (UTC)", "Disabled", "ID"],
+            [
+                "Name",
+                "Kind",
+                "Masked",
+                "Hidden",
+                "Email",
+                "Applications",
+                "Sign-in",
+                "Since (UTC)",
+                "Disabled",
+                "ID",
+            ],
             "super_administrator",
         ),
         (

@@ -26,6 +26,12 @@ def add_commands(nouns: Any) -> None:
 
 KINDS = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
 AREAS = ("requests", "sign_ins", "audit")
+MASKED = {"masked": "attributes", "masked_names": "names", "masked_networks": "networks"}
+MASKS = {
+    "--masked": "email addresses and other user attributes",
+    "--masked-names": "names and user names, and texts that quote them",
+    "--masked-networks": "network addresses",
+}
 
 
 def _declare_create(verbs: Any) -> None:
@@ -52,9 +58,8 @@ def _declare_create(verbs: Any) -> None:
         metavar="KEY",
         help="application of an application owner; repeat for several",
     )
-    parser.add_argument(
-        "--masked", action="store_true", help="mask user attributes; for help_desk and auditor"
-    )
+    for option, what in MASKS.items():
+        parser.add_argument(option, action="store_true", help=f"mask {what}; for help_desk and auditor")
     parser.add_argument(
         "--hidden-area",
         action="append",
@@ -96,11 +101,12 @@ def _declare_change(verbs: Any) -> None:
         dest="application",
         help="remove all applications, except those whose owner the operator is",
     )
-    parser.add_argument(
-        "--masked",
-        action=argparse.BooleanOptionalAction,
-        help="mask user attributes, or stop; for help_desk and auditor",
-    )
+    for option, what in MASKS.items():
+        parser.add_argument(
+            option,
+            action=argparse.BooleanOptionalAction,
+            help=f"mask {what}, or stop; for help_desk and auditor",
+        )
     parser.add_argument(
         "--hidden-area",
         action="append",
@@ -146,7 +152,8 @@ def _declare_enable(verbs: Any) -> None:
 def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda o: o["name"],
-        "Kind": lambda o: o["kind"] + (", masked" if o["masked"] else ""),
+        "Kind": lambda o: o["kind"],
+        "Masked": lambda o: ", ".join(what for name, what in MASKED.items() if o[name]),
         "Hidden": lambda o: ", ".join(o["hidden_areas"]),
         "Email": lambda o: o["email"],
         "Applications": lambda o: ", ".join(o["applications"]),
@@ -170,6 +177,8 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
         given.kind,
         applications=given.application,
         masked=given.masked,
+        masked_names=given.masked_names,
+        masked_networks=given.masked_networks,
         hidden_areas=given.hidden_area,
         email=given.email,
     )
@@ -185,7 +194,7 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
         "kind": given.kind,
         "email": given.email,
         "applications": given.application,
-        "masked": given.masked,
+        **{name: getattr(given, name) for name in MASKED},
         "hidden_areas": given.hidden_area,
     }
     changed = dravo.operators.change(

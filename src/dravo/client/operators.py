@@ -30,8 +30,9 @@ class Operators(Noun):
         Args:
             kind: "super_administrator", "administrator", "help_desk", "auditor" or "application_owner".
             applications: the keys of an application owner's applications.
-            view: `email`: the address for notices. For help desk and auditors, `masked`: hide users'
-                attributes; `hidden_areas`: "requests", "sign_ins" and "audit" hide these areas.
+            view: `email`: the address for notices. For help desk and auditors, `masked`, `masked_names` and
+                `masked_networks`: mask users' attributes, their names, or network addresses;
+                `hidden_areas`: "requests", "sign_ins" and "audit" hide these areas.
         """
         body = {
             "name": name,
@@ -43,7 +44,7 @@ class Operators(Noun):
         return cast(t.NewOperator, self._call("POST", "/operators", body=body))
 
     def change(self, operator_id: str, **changes: object) -> t.Operator:
-        """Change an operator: `name`, `kind`, `email`, `applications`, `masked`, `hidden_areas`."""
+        """Change an operator: `name`, `kind`, `email`, `applications`, and the view, as in `add`."""
         return cast(t.Operator, self._call("PATCH", f"/operators/{part(operator_id)}", body=changes))
 
     def reset_second_factor(self, operator_id: str) -> t.Operator:

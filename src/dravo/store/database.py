@@ -9,11 +9,12 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from sqlalchemy import Connection, insert, inspect, text
+from sqlalchemy import Connection, Engine, event, insert, inspect, text
 from sqlalchemy.exc import DatabaseError, OperationalError
 
 from dravo.core.errors import DravoError, StorageFailing
 from dravo.store import tables
+from dravo.store.masked_views import MASKS, mask
 from dravo.store.sqlite import (
     checkpoint,
     commits_seen,
@@ -51,6 +52,9 @@ class Database:
         self.path = folder / FILE_NAME
         url = f"sqlite:///{self.path}"
         self._readers = open_engine(url, "BEGIN", readers, durable=durable)
+        # By what is masked, the connections of callers who see masked values; made when first needed.
+        self._masked: dict[frozenset[str], Engine] = {}
+        self._masking = threading.Lock()
         self._writers = open_engine(url, "BEGIN IMMEDIATE", 2, durable=durable)
         # Threads of one process take turns here, in order, instead of polling for the file's lock.
         self._turn = threading.Lock()
@@ -77,9 +81,31 @@ class Database:
         except OperationalError as wrong:
             raise error_text(wrong, "read") from wrong
 
+    @contextmanager
+    def reading_unmasked(self) -> Iterator[Connection]:
+        """Give a connection as `reading` does, never with masked values: for checks that show none."""
+        token = MASKS.set(frozenset())
+        try:
+            with self.reading() as connection:
+                yield connection
+        finally:
+            MASKS.reset(token)
+
     def apart(self) -> Connection:
         """Return a separate connection for long reading; the caller closes it."""
-        return self._readers.connect()
+        return self._engine().connect()
+
+    def _engine(self) -> Engine:
+        """Return the engine for reading; with masked values where the present caller's view masks some."""
+        masks = MASKS.get()
+        if not masks:
+            return self._readers
+        with self._masking:
+            if masks not in self._masked:
+                engine = open_engine(f"sqlite:///{self.path}", "BEGIN", 2)
+                event.listen(engine, "connect", lambda connection, _: mask(connection, masks))
+                self._masked[masks] = engine
+            return self._masked[masks]
 
     def glancing(self) -> Connection:
         """Return this thread's connection for reading, for a single prepared statement that needs no
@@ -95,10 +121,19 @@ class Database:
         """Return this thread's connection for reading, which stays open: opening one costs as much as a
         query.
         """
+        if MASKS.get():
+            return self._masked_reader()
         held: Connection | None = getattr(self._own, "reader", None)
         if held is None or held.closed or held.invalidated:
             held = self._own.reader = self._readers.connect()
         return held
+
+    def _masked_reader(self) -> Connection:
+        held: dict[frozenset[str], Connection] = self._own.__dict__.setdefault("masked", {})
+        masks = MASKS.get()
+        if masks not in held or held[masks].closed or held[masks].invalidated:
+            held[masks] = self._engine().connect()
+        return held[masks]
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
@@ -202,10 +237,12 @@ class Database:
 
     def close(self) -> None:
         """Close all connections that no thread is using."""
-        for connection in (self._writer, getattr(self._own, "reader", None)):
+        masked: dict[frozenset[str], Connection] = getattr(self._own, "masked", {})
+        for connection in (self._writer, getattr(self._own, "reader", None), *masked.values()):
             if connection is not None:
                 connection.close()
-        self._readers.dispose()
+        for engine in (self._readers, *self._masked.values()):
+            engine.dispose()
         self._writers.dispose()
 
 

@@ -256,6 +256,7 @@ def test_a_decision_that_is_no_longer_possible_becomes_a_conflict_again(
 def test_many_at_once_tell_what_one_would(services: ServiceFixture) -> None:
     statement = PreparedStatement(t.setting.insert())
     with services.ctx.database.writing() as connection:
+        connection.execute(t.setting.delete())
         assert statement.change_many(connection, []) == 0
         assert (
             statement.change_many(

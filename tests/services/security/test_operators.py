@@ -10,7 +10,7 @@ from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, NotPermitte
 from dravo.services.applications import applications
 from dravo.services.security import api_tokens, operators
 from dravo.services.security import sessions as operator_sessions
-from dravo.services.security.operator_kinds import NewOperator, OperatorEdit
+from dravo.services.security.operator_kinds import MASKED, NewOperator, OperatorEdit
 from dravo.services.security.permissions import (
     ADMINISTRATOR,
     AUDITOR,
@@ -75,16 +75,19 @@ def test_another_kind_counts_at_once_for_sessions_and_tokens(services: ServiceFi
 
 def test_a_new_kind_clears_what_it_has_no_use_for(services: ServiceFixture) -> None:
     services.application("records")
-    gale = create(services, "gale", HELP_DESK, masked=True, hidden_areas=["sign_ins"])
+    masks = dict.fromkeys(MASKED, True)
+    gale = create(services, "gale", HELP_DESK, **masks, hidden_areas=["sign_ins"])
+    assert change(services, gale, name="gale.reed").masked_names
     changed = change(services, gale, kind=ADMINISTRATOR)
-    assert (changed.masked, changed.hidden_areas) == (False, [])
+    assert not any(getattr(changed, name) for name in MASKED) and changed.hidden_areas == []
     assert change(services, gale, kind=OWNER, applications=["records"]).applications == ["records"]
     assert change(services, gale, email="gale@fernhollow.example").applications == ["records"]
     assert change(services, gale, kind=HELP_DESK).applications == []
     with pytest.raises(InvalidInput, match="Only an application owner has applications"):
         change(services, gale, applications=["records"])
-    with pytest.raises(InvalidInput, match="Attributes cannot be masked"):
-        change(services, gale, kind=ADMINISTRATOR, masked=True)
+    for name, what in MASKED.items():
+        with pytest.raises(InvalidInput, match=f"{what} cannot be masked"):
+            change(services, gale, kind=ADMINISTRATOR, **{name: True})
 
 
 def test_the_last_super_administrator_keeps_the_kind(services: ServiceFixture) -> None:

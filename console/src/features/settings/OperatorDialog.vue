@@ -29,6 +29,11 @@ const areas: { title: string; value: Area }[] = [
   { title: 'Sign-in history', value: 'sign_ins' },
   { title: 'Audit log', value: 'audit' },
 ]
+const masks = [
+  { name: 'masked', label: 'Mask email addresses and other user attributes' },
+  { name: 'masked_names', label: 'Mask names and user names, and texts that quote them' },
+  { name: 'masked_networks', label: 'Mask network addresses' },
+] as const
 const applications = useApplicationChoices()
 const fields = reactive({
   name: '',
@@ -36,6 +41,8 @@ const fields = reactive({
   email: '',
   applications: [] as string[],
   masked: false,
+  masked_names: false,
+  masked_networks: false,
   hidden_areas: [] as Area[],
 })
 const { wrong, busy, attempt } = useAttempts()
@@ -44,12 +51,12 @@ const owned = computed(() => props.operator?.owner_of ?? [])
 watch(open, (now) => {
   if (!now) return
   wrong.value = null
-  const { name, kind, email, applications: named, masked, hidden_areas } = props.operator ?? {}
+  const { name, kind, email, applications: named, hidden_areas } = props.operator ?? {}
   fields.name = name ?? ''
   fields.kind = (kind as Kind | undefined) ?? 'administrator'
   fields.email = email ?? ''
   fields.applications = (named ?? []).filter((each) => !owned.value.includes(each))
-  fields.masked = masked ?? false
+  for (const mask of masks) fields[mask.name] = props.operator?.[mask.name] ?? false
   fields.hidden_areas = [...(hidden_areas ?? [])]
 })
 const limited = computed(() => fields.kind === 'help_desk' || fields.kind === 'auditor')
@@ -59,6 +66,8 @@ const body = computed(() => ({
   ...fields,
   applications: owner.value ? fields.applications : [],
   masked: limited.value && fields.masked,
+  masked_names: limited.value && fields.masked_names,
+  masked_networks: limited.value && fields.masked_networks,
   hidden_areas: limited.value ? fields.hidden_areas : [],
 }))
 async function save(): Promise<void> {
@@ -111,9 +120,12 @@ async function save(): Promise<void> {
     />
     <template v-if="limited">
       <v-switch
-        v-model="fields.masked"
-        label="Mask email addresses and other user attributes"
+        v-for="mask in masks"
+        :key="mask.name"
+        v-model="fields[mask.name]"
+        :label="mask.label"
         color="primary"
+        density="compact"
         hide-details
       />
       <v-select

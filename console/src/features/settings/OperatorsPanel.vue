@@ -48,6 +48,14 @@ function comesIn(each: Schemas['Operator']): string {
   if (each.only_by_source) return 'source sign-in only'
   return each.second_factor ? 'password and second factor' : 'password only'
 }
+/** What the view of an operator masks, in words. */
+function masked(item: Schemas['Operator']): string[] {
+  return [
+    ...(item.masked ? ['attributes'] : []),
+    ...(item.masked_names ? ['names'] : []),
+    ...(item.masked_networks ? ['network addresses'] : []),
+  ]
+}
 </script>
 
 <template>
@@ -67,7 +75,8 @@ function comesIn(each: Schemas['Operator']): string {
       <template #row="{ item }">
         <td>{{ item.name }}</td>
         <td>
-          {{ inWords(item.kind) }}<template v-if="item.masked">, attributes masked</template>
+          {{ inWords(item.kind)
+          }}<template v-if="masked(item).length">, {{ masked(item).join(', ') }} masked</template>
           <template v-if="item.hidden_areas.length"
             >, without {{ item.hidden_areas.map(inWords).join(', ') }}</template
           >

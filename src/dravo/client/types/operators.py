@@ -33,6 +33,8 @@ class NewOperator(TypedDict):
     kind: str
     email: str | None
     masked: bool
+    masked_names: bool
+    masked_networks: bool
     hidden_areas: list[str]
     applications: list[str]
     owner_of: list[str]
@@ -59,6 +61,8 @@ class Operator(TypedDict):
     kind: str
     email: str | None
     masked: bool
+    masked_names: bool
+    masked_networks: bool
     hidden_areas: list[str]
     applications: list[str]
     owner_of: list[str]

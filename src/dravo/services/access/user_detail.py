@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -122,7 +122,7 @@ def user(ctx: AppContext, name: str) -> UserDetail:
             **vars(line),
             attributes=[
                 UserAttribute(name, _masked(name, value), labels.get(row.value_sources.get(path, "")))
-                for path, name, value in _flat(row.attributes)
+                for path, name, value in _flat(masking.person(row.attributes))
             ],
             records=[_record_of(each) for each in records],
             groups=group_queries.memberships_of(connection, row.id),
@@ -145,7 +145,11 @@ def _record_of(record: UserRecord) -> UserDetailRecord:
     columns = {name: value for name, value in vars(record).items() if name != "data"}
     if masking.hidden():
         columns["external_id"] = masking.HIDDEN if record.external_id else None
-    attributes = [RecordAttribute(name, _masked(name, value)) for _, name, value in _flat(record.data)]
+    if masking.names_hidden():
+        columns["user_name"] = masking.HIDDEN if record.user_name else None
+    attributes = [
+        RecordAttribute(name, _masked(name, value)) for _, name, value in _flat(masking.person(record.data))
+    ]
     return UserDetailRecord(**columns, attributes=attributes)
 
 
@@ -159,7 +163,7 @@ def _mark_of(row: User, records: Sequence[UserRecord]) -> UserDetailMark | None:
     )
 
 
-def _flat(attributes: dict[str, Any]) -> list[tuple[str, str, str]]:
+def _flat(attributes: Mapping[str, Any]) -> list[tuple[str, str, str]]:
     """Return attributes as (path of provenance, name for users, text)."""
     lines: list[tuple[str, str, str]] = []
     for name, value in attributes.items():

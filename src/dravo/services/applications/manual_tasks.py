@@ -96,7 +96,8 @@ def _changes(before: Any, desired: dict[str, Any]) -> list[ChangedAttribute]:
     """Return the attributes to change, without external IDs, as far as the caller may see them."""
     return [
         ChangedAttribute(each.attribute, masking.HIDDEN, masking.HIDDEN)
-        if masking.is_masked(each.attribute) and each.attribute not in ("active", "roles", "entitlements")
+        if (masking.is_masked(each.attribute) or masking.names_hidden())
+        and each.attribute not in ("active", "roles", "entitlements")
         else each
         for each in account_changes(before, desired)
         if each.attribute != "externalId"

@@ -109,7 +109,7 @@ def _line(row: StoredConflict, users: dict[str, User], plain: bool) -> SourceCon
         says={
             name: value
             for name, value in said.items()
-            if plain or name in ("userName", "displayName", "name")
+            if plain or (name in ("userName", "displayName", "name") and not masking.is_masked(name))
         },
         candidates=candidates,
         choices=list(CHOICES.get(row.kind, USUAL)),

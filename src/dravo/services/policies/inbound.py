@@ -12,7 +12,6 @@ from dravo.core.errors import InvalidInput
 from dravo.core.expressions import SCIM_USER
 from dravo.core.identity.acceptance import DISABLED, ENABLED, PILOT, InboundPolicy
 from dravo.core.identity.policy_reading import read_policy
-from dravo.core.identity.records import display_name
 from dravo.core.identity.source_policy import SourcePolicy
 from dravo.core.instants import Instant, parse_instant
 from dravo.services.context import AppContext
@@ -22,6 +21,7 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import attributes_ref
 from dravo.store.received import groups as received_groups
 from dravo.store.received import records as received
 from dravo.store.snapshots.config import raise_revision
@@ -186,17 +186,19 @@ def standings(ctx: AppContext, key: str, page: PageRequest, only: str | None) ->
     with ctx.database.reading() as connection:
         source = pushing_source(connection, key)
         found = received.page_of_standings(connection, source.id, page, only)
-    items = [
-        RecordStanding(
-            each.id,
-            str(each.data.get("userName", "")),
-            display_name(each.data),
-            each.left_out,
-            each.waiting,
-            each.modified_at,
+    items = []
+    for each in found.items:
+        named = attributes_ref(each.id, each.data)
+        items.append(
+            RecordStanding(
+                each.id,
+                named.user_name,
+                named.display_name,
+                each.left_out,
+                each.waiting,
+                each.modified_at,
+            )
         )
-        for each in found.items
-    ]
     return Page(items, found.total, found.next)
 
 

@@ -250,6 +250,8 @@ def by_text(ctx: AppContext, text: str) -> Caller | None:
         row.scope,
         applications=owned,
         masked=row.masked,
+        masked_names=row.masked_names,
+        masked_networks=row.masked_networks,
         hidden_areas=frozenset(row.hidden_areas or ()),
         unfinished=unfinished,
         token_id=row.token_id,

@@ -1,4 +1,4 @@
-"""What an operator may be: kinds, masked attributes, hidden areas, applications and an address."""
+"""What an operator may be: kinds, what is masked, hidden areas, applications and an address."""
 
 from __future__ import annotations
 
@@ -19,6 +19,8 @@ from dravo.services.security.permissions import (
 
 # The kinds whose view can be limited, and those that can own an application.
 LIMITED_VIEWS = (HELP_DESK, AUDITOR)
+# What can be masked, each by itself.
+MASKED = {"masked": "Attributes", "masked_names": "Names", "masked_networks": "Network addresses"}
 OWNERS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, OWNER)
 
 
@@ -30,7 +32,8 @@ class NewOperator:
         name: the operator's name, unique in any letter case.
         kind: one of `KINDS`.
         applications: the keys of the applications of an application owner.
-        masked: whether users' attributes are masked; for help desk and auditors.
+        masked, masked_names, masked_networks: whether users' attributes, their names, or network addresses
+            are masked; for help desk and auditors.
         hidden_areas: what the operator's view leaves out, of `AREAS`; for help desk and auditors.
         email: the address for notices, or "".
     """
@@ -39,6 +42,8 @@ class NewOperator:
     kind: str
     applications: Sequence[str] = ()
     masked: bool = False
+    masked_names: bool = False
+    masked_networks: bool = False
     hidden_areas: Sequence[str] = ()
     email: str = ""
 
@@ -51,6 +56,8 @@ class OperatorEdit:
     kind: str | None = None
     applications: Sequence[str] | None = None
     masked: bool | None = None
+    masked_names: bool | None = None
+    masked_networks: bool | None = None
     hidden_areas: Sequence[str] | None = None
     email: str | None = None
 
@@ -72,12 +79,13 @@ def check_view(operator: NewOperator) -> None:
             "Leave `applications` empty, or choose the kind application_owner.",
             "applications",
         )
-    if operator.masked and kind not in LIMITED_VIEWS:
-        raise InvalidInput(
-            f"Attributes cannot be masked for the kind {kind}.",
-            "Use `masked` with help_desk or auditor.",
-            "masked",
-        )
+    for name, what in MASKED.items():
+        if getattr(operator, name) and kind not in LIMITED_VIEWS:
+            raise InvalidInput(
+                f"{what} cannot be masked for the kind {kind}.",
+                f"Use `{name}` with help_desk or auditor.",
+                name,
+            )
     if operator.hidden_areas and kind not in LIMITED_VIEWS:
         raise InvalidInput(
             f"Areas cannot be hidden from the kind {kind}.",

@@ -18,6 +18,7 @@ from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operator_kinds import (
     LIMITED_VIEWS,
+    MASKED,
     OWNERS,
     NewOperator,
     OperatorEdit,
@@ -36,7 +37,7 @@ from dravo.store.pagination import Page, PageRequest
 
 log = structlog.get_logger("operators")
 # What is changed about an operator, as the audit log names it.
-EDITED = ("name", "kind", "email", "masked", "hidden_areas", "applications")
+EDITED = ("name", "kind", "email", *MASKED, "hidden_areas", "applications")
 SYSTEM = Caller("", "the command line", SUPER_ADMINISTRATOR)
 
 
@@ -49,6 +50,8 @@ class OperatorLine:
     kind: str
     email: str | None
     masked: bool
+    masked_names: bool
+    masked_networks: bool
     hidden_areas: list[str]
     applications: list[str]
     owner_of: list[str]
@@ -85,7 +88,7 @@ def add(
         "name": name,
         "name_key": user_name_key(name),
         "kind": operator.kind,
-        "masked": operator.masked,
+        **{name: getattr(operator, name) for name in MASKED},
         "hidden_areas": checked_areas(operator.hidden_areas),
         "email": checked_address(operator.email),
         "password_hash": hash_password(chosen),
@@ -142,7 +145,7 @@ def change(ctx: AppContext, caller: Caller, operator_id: str, edit: OperatorEdit
             "name": name,
             "name_key": user_name_key(name),
             "kind": wanted.kind,
-            "masked": wanted.masked,
+            **{name: getattr(wanted, name) for name in MASKED},
             "hidden_areas": checked_areas(wanted.hidden_areas),
             "email": checked_address(wanted.email),
         }
@@ -176,6 +179,8 @@ def _edited(before: OperatorLine, edit: OperatorEdit) -> NewOperator:
         kind=kind,
         applications=edit.applications or (),
         masked=limited(edit.masked, before.masked, nothing=False),
+        masked_names=limited(edit.masked_names, before.masked_names, nothing=False),
+        masked_networks=limited(edit.masked_networks, before.masked_networks, nothing=False),
         hidden_areas=limited(edit.hidden_areas, before.hidden_areas, nothing=()),
         email=edit.email if edit.email is not None else before.email or "",
     )
@@ -188,6 +193,8 @@ def _line(connection: Connection, row: Operator) -> OperatorLine:
         kind=row.kind,
         email=row.email,
         masked=row.masked,
+        masked_names=row.masked_names,
+        masked_networks=row.masked_networks,
         hidden_areas=row.hidden_areas or [],
         applications=sorted(applications_of(connection, row) or ()),
         owner_of=operator_rows.owned_keys(connection, row.id),

@@ -19,7 +19,8 @@ SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER = (
 KINDS = (SUPER_ADMINISTRATOR, ADMINISTRATOR, HELP_DESK, AUDITOR, OWNER)
 
 OWN = frozenset({"own.read", "own.change"})
-# Needed to see user attributes beyond names and user names; operators with masked attributes do not have it.
+# Needed to see user attributes beyond names and user names, and to search and ask by them; operators with
+# masked attributes or names do not have it.
 ATTRIBUTES = "attributes.read"
 REQUESTS, SIGN_INS, AUDIT = "requests.read", "sign_ins.read", "audit.read"
 # What the view of an operator can leave out, with the permission that each area needs.
@@ -81,7 +82,8 @@ class Caller:
 
     Attributes:
         applications: keys of the applications of an application owner; None for all applications.
-        masked: whether attributes of users are hidden from the operator.
+        masked, masked_names, masked_networks: whether attributes of users, their names, or network addresses
+            are hidden from the operator.
         hidden_areas: what the operator's view leaves out, of `AREAS`.
         unfinished: whether the operator must set up a second factor first.
         token_id, token_ends: the API token in use and its expiry; None with a session.
@@ -95,6 +97,8 @@ class Caller:
     session: str | None = None
     applications: frozenset[str] | None = None
     masked: bool = False
+    masked_names: bool = False
+    masked_networks: bool = False
     hidden_areas: frozenset[str] = frozenset()
     unfinished: bool = False
     token_id: str | None = None
@@ -107,7 +111,7 @@ class Caller:
         "read".
         """
         of_kind = _OF_KIND.get(self.kind, frozenset())
-        if self.masked:
+        if self.masked or self.masked_names:
             of_kind = of_kind - {ATTRIBUTES}
         of_kind = of_kind - {AREAS[each] for each in self.hidden_areas}
         if self.limited_to is not None:
@@ -130,8 +134,8 @@ class Caller:
             )
 
     def _limit_of_view(self, permission: str) -> str:
-        if self.masked and permission == ATTRIBUTES:
-            return " User attributes are masked for you."
+        if (self.masked or self.masked_names) and permission == ATTRIBUTES:
+            return f" {'User attributes' if self.masked else 'Names of users'} are masked for you."
         hidden = any(AREAS[each] == permission for each in self.hidden_areas)
         return " This area is hidden from you." if hidden else ""
 

@@ -137,6 +137,8 @@ def begin_session(
         row.kind,
         applications=applications_of(connection, row),
         masked=row.masked,
+        masked_names=row.masked_names,
+        masked_networks=row.masked_networks,
         hidden_areas=frozenset(row.hidden_areas or ()),
         unfinished=unfinished,
     )
@@ -249,6 +251,8 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
         session=secret,
         applications=owned,
         masked=row.masked,
+        masked_names=row.masked_names,
+        masked_networks=row.masked_networks,
         hidden_areas=frozenset(row.hidden_areas or ()),
         unfinished=unfinished,
     ), csrf_token(secret)

@@ -50,6 +50,8 @@ class TokenOwner:
     name: str
     kind: str
     masked: bool
+    masked_names: bool
+    masked_networks: bool
     hidden_areas: list[str] | None
     factor_secret: str | None = field(repr=False)
     only_by_source: bool
@@ -119,6 +121,8 @@ def owner_of(connection: Connection, token_hash: str) -> TokenOwner | None:
             o.name,
             o.kind,
             o.masked,
+            o.masked_names,
+            o.masked_networks,
             o.hidden_areas,
             o.factor_secret,
             o.only_by_source,

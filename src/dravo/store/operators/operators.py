@@ -42,6 +42,8 @@ class Operator:
     disabled_at: Instant | None
     email: str | None
     hidden_areas: list[str] | None
+    masked_names: bool
+    masked_networks: bool
 
 
 def get(connection: Connection, operator_id: str) -> Operator | None:

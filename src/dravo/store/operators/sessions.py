@@ -38,7 +38,7 @@ class SessionOwner:
     """The operator of a current session.
 
     Attributes:
-        id, name, kind, masked, hidden_areas, factor_secret: of the operator.
+        id, name, kind, masked, masked_names, masked_networks, hidden_areas, factor_secret: of the operator.
         last_seen_at, source_id: of the session.
     """
 
@@ -46,6 +46,8 @@ class SessionOwner:
     name: str
     kind: str
     masked: bool
+    masked_names: bool
+    masked_networks: bool
     hidden_areas: list[str] | None
     factor_secret: str | None = field(repr=False)
     last_seen_at: Instant
@@ -74,13 +76,24 @@ def owner_of(
     """
     s, o = t.operator_session.c, t.operator.c
     row = connection.execute(
-        select(o.id, o.name, o.kind, o.masked, o.hidden_areas, o.factor_secret, s.last_seen_at, s.source_id)
+        select(
+            o.id,
+            o.name,
+            o.kind,
+            o.masked,
+            o.masked_names,
+            o.masked_networks,
+            o.hidden_areas,
+            o.factor_secret,
+            s.last_seen_at,
+            s.source_id,
+        )
         .join(t.operator, o.id == s.operator_id)
         .where(
             s.hash == session_hash, s.expires_at > now, s.last_seen_at > idle_since, o.disabled_at.is_(None)
         )
     ).first()
-    return None if row is None else SessionOwner(*row)
+    return None if row is None else SessionOwner(**row._mapping)
 
 
 def note_use(connection: Connection, session_hash: str, now: Instant) -> None:

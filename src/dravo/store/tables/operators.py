@@ -13,7 +13,7 @@ operator = Table(
     Column("name", Text, nullable=False),
     Column("name_key", Text, nullable=False, unique=True),
     Column("kind", String(20), nullable=False),
-    # Whether user attributes are masked; names and user names are always shown.
+    # Whether user attributes are masked; names and network addresses have their own columns.
     Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
     # Second factor: the encrypted secret, a secret that is not confirmed yet, the time of setup, and the time
@@ -29,6 +29,8 @@ operator = Table(
     # The address for notices, and the areas that the operator's view leaves out; null for none.
     Column("email", Text),
     Column("hidden_areas", Json),
+    Column("masked_names", Boolean(create_constraint=False), nullable=False, server_default="0"),
+    Column("masked_networks", Boolean(create_constraint=False), nullable=False, server_default="0"),
 )
 
 # Recovery codes; each works once.

@@ -257,6 +257,8 @@ FIELDS = {
     "makes": "Whether the source policy creates users.",
     "mapping_warnings": "Number of assignments with a warning.",
     "masked": "Whether user attributes are masked for the operator.",
+    "masked_names": "Whether names and user names of users are masked for the operator.",
+    "masked_networks": "Whether network addresses are masked for the operator.",
     "match": "Matching rule: ask, user_name or email.",
     "matching_users": "Number of matching users.",
     "max_concurrency": "Maximum number of concurrent requests, 1 to 32.",

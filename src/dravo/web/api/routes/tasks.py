@@ -192,7 +192,7 @@ def verification() -> AuditVerification:
 
     Checks the chain of entries and names the first broken entry.
     """
-    with app_context().database.reading() as connection:
+    with app_context().database.reading_unmasked() as connection:
         broken = audit_log.verify_chain(connection, app_context().keys)
     return AuditVerification(
         holds=broken is None,

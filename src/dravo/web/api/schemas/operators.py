@@ -60,6 +60,10 @@ class CreateOperatorRequest(RequestModel):
         [], max_length=500, description="Keys of the applications of an application owner."
     )
     masked: bool = Field(False, description="Mask user attributes; for help_desk and auditor.")
+    masked_names: bool = Field(
+        False, description="Mask names and user names of users; for help_desk and auditor."
+    )
+    masked_networks: bool = Field(False, description="Mask network addresses; for help_desk and auditor.")
     hidden_areas: list[Area] = Field(
         [], max_length=3, description="Areas hidden from the operator; for help_desk and auditor."
     )
@@ -76,6 +80,12 @@ class ChangeOperatorRequest(RequestModel):
         None, max_length=500, description="Keys of the applications of an application owner."
     )
     masked: bool | None = Field(None, description="Mask user attributes; for help_desk and auditor.")
+    masked_names: bool | None = Field(
+        None, description="Mask names and user names of users; for help_desk and auditor."
+    )
+    masked_networks: bool | None = Field(
+        None, description="Mask network addresses; for help_desk and auditor."
+    )
     hidden_areas: list[Area] | None = Field(
         None, max_length=3, description="Areas hidden from the operator; for help_desk and auditor."
     )
@@ -102,6 +112,8 @@ class Operator(Model):
     kind: str = Field(description="Kind of operator, such as administrator or auditor.")
     email: str | None = Field(description="Email address for notices.")
     masked: bool
+    masked_names: bool
+    masked_networks: bool
     hidden_areas: list[Area] = Field(
         description="Areas hidden from the operator: requests of sources, sign-in history, audit log."
     )
