@@ -38,15 +38,11 @@ def test_an_assignment_is_edited(open_page: Callable[..., Page], running: Runnin
     expect(row).to_contain_text("until 2099-12-31")
 
 
-def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
-    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+def test_an_application_is_renamed_and_copied_with_other_roles(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
 ) -> None:
-    desk, name = fresh("desk"), fresh("ada")
-    running.application(desk, app)
-    user = running.provider(fresh("source")).user(name)
-    with running.dravo as dravo:
-        made = dravo.assignments.add(desk, "viewer", user=name)
-    running.settled(desk)
+    desk = fresh("desk")
+    running.application(desk)
     page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/settings")
     page.get_by_role("button", name="Edit", exact=True).click()
@@ -68,6 +64,41 @@ def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
     expect(page.get_by_text("Renewed every spring.")).to_be_visible()
     expect(page.get_by_text("owner edmund.sallow")).to_be_visible()
 
+    page.get_by_role("button", name="Copy", exact=True).click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("Copied: 2 roles")
+    check_accessible(page)
+    dialog.get_by_label("Label").fill(f"Side {desk}")
+    dialog.get_by_role("button", name="Copy", exact=True).click()
+    expect(page.get_by_role("heading", name=f"Side {desk}")).to_be_visible()
+    expect(page.get_by_text("Other instances:")).to_contain_text(f"Front {desk}")
+    page.get_by_role("button", name="Delete role Curator").click()
+    expect(page.get_by_role("button", name="Delete role Curator")).to_have_count(0)
+    page.get_by_label("Role key").fill("warden")
+    page.get_by_label("Role name").fill("Warden")
+    page.get_by_role("button", name="Create role", exact=True).click()
+    expect(page.get_by_role("button", name="Edit role Warden")).to_be_visible()
+    with running.dravo as dravo:
+        keys = {each["label"]: each["key"] for each in dravo.applications.list()}
+        front, side = (
+            {role["key"] for role in dravo.applications.get(keys[f"{which} {desk}"])["roles"]}
+            for which in ("Front", "Side")
+        )
+    assert (front, side) == ({"viewer", "curator"}, {"viewer", "warden"})
+
+
+def test_the_roles_of_an_application_are_valued_and_it_is_deleted(
+    open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
+) -> None:
+    desk, name = fresh("desk"), fresh("ada")
+    label = desk.replace("-", " ").title()
+    running.application(desk, app)
+    user = running.provider(fresh("source")).user(name)
+    with running.dravo as dravo:
+        made = dravo.assignments.add(desk, "viewer", user=name)
+    running.settled(desk)
+    page = open_page(signed_in=True)
+    page.goto(f"/applications/{desk}/settings")
     page.get_by_role("button", name="Edit role Viewer").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("Value sent to the application").fill("ROLE_VIEWER")
@@ -88,7 +119,7 @@ def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
     page.get_by_role("button", name="Delete", exact=True).click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("The application keeps 1 account")
-    dialog.get_by_label(f"Type Front {desk} to confirm").fill(f"Front {desk}")
+    dialog.get_by_label(f"Type {label} to confirm").fill(label)
     dialog.get_by_role("button", name="Delete", exact=True).click()
     expect(page.get_by_role("heading", name="Applications", exact=True)).to_be_visible()
     with running.dravo as dravo:
@@ -96,18 +127,21 @@ def test_an_application_is_edited_its_roles_are_valued_and_it_is_deleted(
     assert user and app.accounts()[name]["active"] is False
 
 
-def test_provisioning_starts_with_a_pilot_group(
+def test_read_roles_are_mapped_and_provisioning_starts_with_a_pilot_group(
     open_page: Callable[..., Page], running: Running, app: StandIn, fresh: Fresh
 ) -> None:
-    desk, group = fresh("desk"), fresh("Testers")
-    running.application(desk, app)
+    desk, group, everyone = fresh("desk"), fresh("Testers"), fresh("Everyone")
+    app.create(userName=fresh("old"), active=True, roles=[{"value": "ROLE_KEEPER", "display": "Keeper"}])
+    running.application(desk, app, roles=())
     provider = running.provider(fresh("source"))
     names = [fresh("ada"), fresh("bob")]
     users = [provider.user(name) for name in names]
     provider.group(group, users[:1])
-    everyone = provider.group(fresh("Everyone"), users)
+    provider.group(everyone, users)
     page = open_page(signed_in=True)
     page.goto(f"/applications/{desk}/settings")
+    page.get_by_role("button", name="Save and check").click()
+    page.get_by_role("button", name="Create role ROLE_KEEPER").click()
     page.get_by_label("Pilot group").first.check()
     expect(page.get_by_text("Choose the pilot group.")).to_be_visible()
     find_and_choose(page.get_by_role("combobox", name="Pilot group"), group)
@@ -115,16 +149,25 @@ def test_provisioning_starts_with_a_pilot_group(
     check_accessible(page)
     page.get_by_role("button", name="Change status").click()
     expect(page.get_by_text(f"Only members of {group} are provisioned.")).to_be_visible()
-    with running.dravo as dravo:
-        dravo.assignments.add(desk, "viewer", group=everyone)
+
+    page.get_by_role("tab", name="Role mapping").click()
+    page.get_by_role("button", name="Assign role").click()
+    dialog = page.get_by_role("dialog")
+    find_and_choose(dialog.get_by_role("combobox", name="Group"), everyone)
+    choose(dialog.locator(".v-select").filter(has_text="Role"), "Keeper")
+    expect(dialog).to_contain_text("2 gain")
+    dialog.get_by_role("button", name="Assign", exact=True).click()
+    expect(dialog).to_be_hidden()
     running.settled(desk)
-    assert set(app.accounts()) == {names[0]}
+    assert names[1] not in app.accounts() and app.roles(names[0]) == ["ROLE_KEEPER"]
+
+    page.get_by_role("tab", name="Settings").click()
     page.get_by_label("Enabled", exact=True).check()
     expect(page.get_by_text("1 account is created or adopted.")).to_be_visible()
     page.get_by_role("button", name="Change status").click()
     expect(page.get_by_text("Dravo provisions all users with access.")).to_be_visible()
     running.settled(desk)
-    assert set(app.accounts()) == set(names)
+    assert {*names} <= set(app.accounts())
 
 
 def test_a_connection_is_checked_before_it_is_saved_and_its_roles_are_offered(
@@ -156,8 +199,8 @@ def test_a_connection_is_checked_before_it_is_saved_and_its_roles_are_offered(
     assert (role["key"], role["label"], role["sent_value"]) == ("keeper", "Keeper", "ROLE_KEEPER")
 
 
-def test_an_application_is_added_from_a_template_and_copied(
-    open_page: Callable[..., Page], running: Running, fresh: Fresh
+def test_an_application_is_added_from_a_template_before_it_has_a_token(
+    open_page: Callable[..., Page], app: StandIn, fresh: Fresh
 ) -> None:
     label = fresh("Our records")
     page = open_page(signed_in=True)
@@ -176,15 +219,17 @@ def test_an_application_is_added_from_a_template_and_copied(
     dialog.get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_label("SCIM base URL")).to_have_value("https://trust.plant-records.example/scim/v2")
     expect(page.get_by_text("The token is missing.")).to_be_visible()
-    page.get_by_role("button", name="Copy", exact=True).click()
-    dialog = page.get_by_role("dialog")
-    expect(dialog).to_contain_text("Copied: 3 roles")
-    check_accessible(page)
-    dialog.get_by_label("Label").fill(f"{label} south")
-    dialog.get_by_role("button", name="Copy", exact=True).click()
-    expect(page.get_by_role("heading", name=f"{label} south")).to_be_visible()
-    expect(page.get_by_text("Other instances:")).to_contain_text(label)
-    expect(page.get_by_label("SCIM base URL")).to_have_value("")
+    page.get_by_label("SCIM base URL").fill(app.base_url)
+    page.get_by_role("button", name="Save and check").click()
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text(
+        "The application requires a token."
+    )
+    page.get_by_label("Token", exact=True).fill(app.token)
+    page.get_by_role("button", name="Save and check").click()
+    expect(page.get_by_role("status", name="Connection check")).to_contain_text(
+        "The application has 0 accounts."
+    )
+    expect(page.get_by_text("The token is missing.")).to_have_count(0)
 
 
 def test_a_tracked_application_with_its_list_becomes_provisioned_and_is_deleted(

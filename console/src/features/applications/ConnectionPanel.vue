@@ -56,10 +56,12 @@ async function checkEntered(): Promise<void> {
 }
 async function connect(): Promise<void> {
   await attempt(async () => {
-    const call = api.PUT('/api/v1/applications/{key}/connection', { params: { path }, body: body.value })
+    const sent = body.value
+    const call = api.PUT('/api/v1/applications/{key}/connection', { params: { path }, body: sent })
     const made = await answered(call)
-    address.value = made.connection.base_url ?? ''
-    token.value = ''
+    // What was typed meanwhile stays.
+    if (address.value === sent.base_url) address.value = made.connection.base_url ?? ''
+    if (token.value === (sent.token ?? '')) token.value = ''
   })
   if (!wrong.value) await tryConnection(false)
 }
