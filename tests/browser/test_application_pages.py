@@ -315,6 +315,7 @@ def test_found_accounts_are_adopted_after_a_look_and_tasks_are_approved(
     page.get_by_label(f"Select {names[0]}").check()
     check_accessible(page)
     page.get_by_role("button", name="Approve 1").click()
+    expect(page.get_by_text("an operator's approval")).to_have_count(0)
     running.settled(desk)
     with running.dravo as dravo:
         (task,) = dravo.tasks.list(application=desk)

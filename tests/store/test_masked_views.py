@@ -9,11 +9,12 @@ import pytest
 from sqlalchemy import insert, select
 from sqlalchemy.exc import OperationalError
 
-from dravo.store import clock, masked_views
+from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.database import Database
 from dravo.store.ids import new_id
-from dravo.store.masked_views import HIDDEN, MASKS, NAMES, NETWORKS
+from dravo.store.operators import masked_views
+from dravo.store.operators.masked_views import HIDDEN, MASKS, NAMES, NETWORKS
 
 
 @pytest.fixture

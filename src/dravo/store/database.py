@@ -14,13 +14,15 @@ from sqlalchemy.exc import DatabaseError, OperationalError
 
 from dravo.core.errors import DravoError, StorageFailing
 from dravo.store import tables
-from dravo.store.masked_views import MASKS, mask
+from dravo.store.operators import masked_views
+from dravo.store.operators.masked_views import MASKS
 from dravo.store.sqlite import (
     checkpoint,
     commits_seen,
     error_text,
     missing_references,
     open_engine,
+    put_views_in_place,
     without_references,
 )
 
@@ -103,7 +105,12 @@ class Database:
         with self._masking:
             if masks not in self._masked:
                 engine = open_engine(f"sqlite:///{self.path}", "BEGIN", 2)
-                event.listen(engine, "connect", lambda connection, _: mask(connection, masks))
+                views = masked_views.views(masks)
+                event.listen(
+                    engine,
+                    "connect",
+                    lambda connection, _: put_views_in_place(connection, views, masked_views.FUNCTIONS),
+                )
                 self._masked[masks] = engine
             return self._masked[masks]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
@@ -21,6 +21,7 @@ __all__ = [
     "insert_unless_there",
     "missing_references",
     "open_engine",
+    "put_views_in_place",
     "without_references",
 ]
 
@@ -80,6 +81,29 @@ def commits_seen(connection: Connection) -> int:
     it costs next to nothing.
     """
     return int(connection.connection.cursor().execute("PRAGMA data_version").fetchone()[0])
+
+
+def put_views_in_place(
+    connection: DBAPIConnection,
+    views: Mapping[str, str],
+    functions: Mapping[str, Callable[[str | None], str | None]],
+) -> None:
+    """Put temporary views in place of tables, for one connection, which then only reads.
+
+    A temporary view comes before a table of the same name.
+
+    Args:
+        views: the select statement of each view, by the name of its table.
+        functions: what the statements call, by name.
+    """
+    cursor = connection.cursor()
+    for name, function in functions.items():
+        connection.create_function(name, 1, function, deterministic=True)
+    for table, statement in views.items():
+        cursor.execute(f'CREATE TEMP VIEW "{table}" AS {statement}')
+    # From now on, a write is an error.
+    cursor.execute("PRAGMA query_only=ON")
+    cursor.close()
 
 
 def open_engine(url: str, begin: str, pool_size: int, *, durable: bool = True) -> Engine:

@@ -1,8 +1,9 @@
 """Hides from operators what they cannot see: attributes of users, names, network addresses.
 
 `hide_for` sets once for each request what is hidden. Everything that shows, searches or looks up attributes
-asks for it. Names and network addresses are masked where they are read, see `store/masked_views.py`. Who
-cannot see names sees no text either that quotes what users are called, such as an email address or a rule.
+asks for it. Names and network addresses are masked where they are read, see
+`store/operators/masked_views.py`. Who cannot see names sees no text either that quotes what users are called,
+such as an email address or a rule.
 """
 
 from __future__ import annotations
@@ -16,8 +17,8 @@ from typing import Any, TypeVar
 import orjson
 
 from dravo.services.security.permissions import ATTRIBUTES, Caller
-from dravo.store import masked_views
-from dravo.store.masked_views import MASKS, NAMES, NETWORKS
+from dravo.store.operators import masked_views
+from dravo.store.operators.masked_views import MASKS, NAMES, NETWORKS
 from dravo.store.queries.accounts import AccountLine
 from dravo.store.queries.users import UserLine
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from dravo.core.identity.records import display_name
-from dravo.store.masked_views import MASKS, NAMES
+from dravo.store.operators.masked_views import MASKS, NAMES
 
 
 @dataclass(frozen=True)

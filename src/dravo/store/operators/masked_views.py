@@ -1,15 +1,14 @@
 """What operators read whose view masks names of users or network addresses.
 
-Such an operator reads through a connection with temporary views in place of tables: SQLite takes a temporary
-view before a table of the same name. Everything that lists, searches, sorts or exports then works on the
-masked values alone, also the cursors of pages. Nothing is ever written through these connections.
+Such an operator reads through a connection with temporary views in place of tables. Everything that lists,
+searches, sorts or exports then works on the masked values alone, also the cursors of pages. Nothing is ever
+written through these connections.
 """
 
 from __future__ import annotations
 
 import ipaddress
 import re
-import sqlite3
 from collections.abc import Callable, Iterator, Mapping
 from contextvars import ContextVar
 from typing import Any
@@ -91,21 +90,12 @@ _OF_NETWORKS: dict[str, tuple[str, ...]] = {
 }
 
 
-def mask(connection: sqlite3.Connection, masks: frozenset[str]) -> None:
-    """Put masked views in place of tables, for one connection.
+def views(masks: frozenset[str]) -> dict[str, str]:
+    """Return the select statement of each table of which values are masked.
 
     Args:
         masks: `NAMES`, `NETWORKS` or both.
     """
-    for function in (mask_texts, mask_effects, mask_path, mask_networks):
-        connection.create_function(function.__name__, 1, function, deterministic=True)
-    for statement in _views(masks):
-        connection.execute(statement)
-    # From now on, a write through this connection is an error.
-    connection.execute("PRAGMA query_only=ON")
-
-
-def _views(masks: frozenset[str]) -> Iterator[str]:
     changed: dict[str, dict[str, str]] = {}
     if NAMES in masks:
         changed = {table: dict(columns) for table, columns in _OF_NAMES.items()}
@@ -113,12 +103,15 @@ def _views(masks: frozenset[str]) -> Iterator[str]:
         for table, texts in _OF_NETWORKS.items():
             for column in texts:
                 changed.setdefault(table, {}).setdefault(column, _NETWORK)
-    for table, values in changed.items():
-        columns = ", ".join(
-            f'{values[name].format(name)} AS "{name}"' if name in values else f'"{name}"'
-            for name in metadata.tables[table].columns.keys()  # noqa: SIM118 (not a dict)
-        )
-        yield f'CREATE TEMP VIEW "{table}" AS SELECT {columns} FROM main."{table}"'
+    return {table: _select(table, values) for table, values in changed.items()}
+
+
+def _select(table: str, values: Mapping[str, str]) -> str:
+    columns = ", ".join(
+        f'{values[name].format(name)} AS "{name}"' if name in values else f'"{name}"'
+        for name in metadata.tables[table].columns.keys()  # noqa: SIM118 (not a dict)
+    )
+    return f'SELECT {columns} FROM main."{table}"'
 
 
 def _texts(value: Any, masked: Callable[[str, str], str], name: str = "") -> Any:
@@ -212,3 +205,9 @@ def _masked_address(found: re.Match[str]) -> str:
             continue
         return HIDDEN + text[len(rest) :]
     return text
+
+
+# What the views call, by name.
+FUNCTIONS: dict[str, Callable[[str | None], str | None]] = {
+    each.__name__: each for each in (mask_texts, mask_effects, mask_path, mask_networks)
+}
