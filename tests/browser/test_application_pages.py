@@ -259,7 +259,7 @@ def test_a_tracked_application_with_its_list_becomes_provisioned_and_is_deleted(
     expect(dialog.get_by_role("row").filter(has_text="zoe")).to_contain_text("without a user")
     check_accessible(page)
     dialog.get_by_role("button", name="Mark 1 as done").click()
-    expect(dialog).to_contain_text("1 tasks marked as done.")
+    expect(dialog).to_contain_text("1 task marked as done.")
     page.keyboard.press("Escape")
     expect(page.get_by_text("Nothing to do by hand")).to_be_visible()
 

@@ -44,7 +44,7 @@ def test_the_list_is_worked_through_compared_and_handed_to_dravo(
     assert "1 as they should be, 1 missing, 1 without a user" in compared and "zoe" in compared
     assert "1 open tasks are done in the list." in compared
     marked = ran(running, *compare, "--column", "user_name=Kennung", "--mark-done")
-    assert "1 tasks marked as done." in marked
+    assert "1 task marked as done." in marked
     assert "1 task marked as done." in ran(running, "task", "mark-done", desk, "--all", "--action", "create")
     assert "Nothing to do by hand." in ran(running, "task", "list-manual", desk)
 

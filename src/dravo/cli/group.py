@@ -10,6 +10,7 @@ from dravo.cli.access.assignment import show_preview, what
 from dravo.cli.output import (
     UsageError,
     command,
+    counted,
     facts,
     list_options,
     moment,
@@ -289,11 +290,6 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
             },
             gives,
         )
-
-
-def counted(number: int, one: str, many: str) -> str:
-    """Return a number with its noun."""
-    return f"{number:,} {one if number == 1 else many}"
 
 
 def _members(given: argparse.Namespace, dravo: Dravo) -> None:

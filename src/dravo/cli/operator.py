@@ -26,12 +26,16 @@ def add_commands(nouns: Any) -> None:
 
 KINDS = ("super_administrator", "administrator", "help_desk", "auditor", "application_owner")
 AREAS = ("requests", "sign_ins", "audit")
-MASKED = {"masked": "attributes", "masked_names": "names", "masked_networks": "networks"}
-MASKS = {
-    "--masked": "email addresses and other user attributes",
-    "--masked-names": "names and user names, and texts that quote them",
-    "--masked-networks": "network addresses",
-}
+# What can be masked: the field, what a list calls it, and what it hides.
+MASKS = (
+    ("masked", "attributes", "email addresses and other user attributes"),
+    ("masked_names", "names", "names and user names, and texts that quote them"),
+    ("masked_networks", "network addresses", "network addresses"),
+)
+
+
+def _option(name: str) -> str:
+    return f"--{name.replace('_', '-')}"
 
 
 def _declare_create(verbs: Any) -> None:
@@ -58,8 +62,10 @@ def _declare_create(verbs: Any) -> None:
         metavar="KEY",
         help="application of an application owner; repeat for several",
     )
-    for option, what in MASKS.items():
-        parser.add_argument(option, action="store_true", help=f"mask {what}; for help_desk and auditor")
+    for name, _, what in MASKS:
+        parser.add_argument(
+            _option(name), action="store_true", help=f"mask {what}; for help_desk and auditor"
+        )
     parser.add_argument(
         "--hidden-area",
         action="append",
@@ -101,9 +107,9 @@ def _declare_change(verbs: Any) -> None:
         dest="application",
         help="remove all applications, except those whose owner the operator is",
     )
-    for option, what in MASKS.items():
+    for name, _, what in MASKS:
         parser.add_argument(
-            option,
+            _option(name),
             action=argparse.BooleanOptionalAction,
             help=f"mask {what}, or stop; for help_desk and auditor",
         )
@@ -153,7 +159,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
     columns = {
         "Name": lambda o: o["name"],
         "Kind": lambda o: o["kind"],
-        "Masked": lambda o: ", ".join(what for name, what in MASKED.items() if o[name]),
+        "Masked": lambda o: ", ".join(short for name, short, _ in MASKS if o[name]),
         "Hidden": lambda o: ", ".join(o["hidden_areas"]),
         "Email": lambda o: o["email"],
         "Applications": lambda o: ", ".join(o["applications"]),
@@ -176,9 +182,7 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
         given.name,
         given.kind,
         applications=given.application,
-        masked=given.masked,
-        masked_names=given.masked_names,
-        masked_networks=given.masked_networks,
+        **{name: getattr(given, name) for name, _, _ in MASKS},
         hidden_areas=given.hidden_area,
         email=given.email,
     )
@@ -194,7 +198,7 @@ def _change(given: argparse.Namespace, dravo: Dravo) -> None:
         "kind": given.kind,
         "email": given.email,
         "applications": given.application,
-        **{name: getattr(given, name) for name in MASKED},
+        **{name: getattr(given, name) for name, _, _ in MASKS},
         "hidden_areas": given.hidden_area,
     }
     changed = dravo.operators.change(

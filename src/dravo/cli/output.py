@@ -276,3 +276,8 @@ def write_pieces(file: str, pieces: Iterable[bytes]) -> None:
     except OSError as wrong:
         raise UsageError(f"'{file}' cannot be written: {wrong}.") from None
     print(f"Wrote {size:,} bytes to {file}.")
+
+
+def counted(number: int, one: str, many: str) -> str:
+    """Return a number with its noun."""
+    return f"{number:,} {one if number == 1 else many}"

@@ -71,7 +71,7 @@ class Applications(Noun):
         return cast(t.ApplicationTemplate, self._call("POST", "/application-templates", body=body))
 
     def add_several(self, templates: Sequence[str], owner: str | None = None) -> t.AddedApplications:
-        """Add an application for each template, each by itself; return what was added, and why others were
+        """Add an application for each template, one at a time; return what was added, and why others were
         not.
         """
         body = {"templates": list(templates), "owner": owner}
@@ -280,7 +280,7 @@ class Applications(Noun):
         ]
 
     def adopt_accounts(self, key: str, ids: Sequence[str], *, create_users: bool = False) -> t.FoundAccounts:
-        """Link accounts without a user to the users who match, each by itself.
+        """Link accounts without a user to the users who match, one at a time.
 
         Args:
             ids: IDs of the differences, at most 1,000.

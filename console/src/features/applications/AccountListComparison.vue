@@ -71,7 +71,7 @@ function keep(): void {
     @done="compare(false)"
   >
     <p class="quiet">
-      Export the accounts of {{ application.label }} there as CSV. Dravo finds usual column names by itself.
+      Export the accounts of {{ application.label }} there as CSV. Dravo recognizes usual column names.
     </p>
     <v-file-input v-model="file" label="CSV file" accept=".csv,text/csv,text/plain" prepend-icon="" />
     <details>
@@ -86,8 +86,8 @@ function keep(): void {
     </details>
     <div v-if="found" class="result" role="status">
       <p>
-        {{ found.read.toLocaleString('en') }} accounts read (columns: {{ used }}).
-        <b>{{ (found.counts.same ?? 0).toLocaleString('en') }}</b> are as they should be,
+        {{ found.read.toLocaleString('en') }} {{ found.read === 1 ? 'account' : 'accounts' }} read (columns:
+        {{ used }}). <b>{{ (found.counts.same ?? 0).toLocaleString('en') }}</b> are as they should be,
         <template v-for="(label, kind) in words" :key="kind">
           <b>{{ (found.counts[kind] ?? 0).toLocaleString('en') }}</b> {{ label
           }}{{ kind === 'status' ? '.' : ', ' }}
@@ -135,7 +135,10 @@ function keep(): void {
           >Mark {{ found.can_be_marked }} as done</v-btn
         >
         <span v-if="found.can_be_marked" class="quiet">The list shows that these tasks are done.</span>
-        <span v-if="found.marked">{{ found.marked.toLocaleString('en') }} tasks marked as done.</span>
+        <span v-if="found.marked"
+          >{{ found.marked.toLocaleString('en') }} {{ found.marked === 1 ? 'task' : 'tasks' }} marked as
+          done.</span
+        >
       </div>
     </div>
   </FormDialog>

@@ -9,6 +9,7 @@ from typing import Any
 from dravo.cli.output import (
     UsageError,
     command,
+    counted,
     list_options,
     moment,
     read_bytes,
@@ -150,7 +151,7 @@ def _show_number(given: argparse.Namespace, number: int, what: str) -> None:
     if given.json:
         show_json({"number": number})
     else:
-        print(f"{number} {'task' if number == 1 else 'tasks'} {what}.")
+        print(f"{counted(number, 'task', 'tasks')} {what}.")
 
 
 def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -168,7 +169,7 @@ def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
         return
     used = ", ".join(f"{name} from '{heading}'" for name, heading in found["columns"].items())
-    print(f"{found['read']:,} accounts read: {used}.")
+    print(f"{counted(found['read'], 'account', 'accounts')} read: {used}.")
     counts = found["counts"]
     print(
         f"{counts['same']:,} as they should be, {counts['missing']:,} missing, "
@@ -189,6 +190,7 @@ def _compare(given: argparse.Namespace, dravo: Dravo) -> None:
             found["items"],
         )
     if given.mark_done:
-        print(f"{found['marked']:,} tasks marked as done.")
+        print(f"{counted(found['marked'], 'task', 'tasks')} marked as done.")
     elif found["can_be_marked"]:
-        print(f"{found['can_be_marked']:,} open tasks are done in the list. --mark-done marks them.")
+        done = counted(found["can_be_marked"], "open task is", "open tasks are")
+        print(f"{done} done in the list. Mark with --mark-done.")

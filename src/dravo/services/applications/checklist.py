@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
 
 from sqlalchemy import Connection
 
@@ -175,7 +175,7 @@ def _missing(connection: Connection, row: Application, roles: list[CountedRole])
     return steps
 
 
-def _connection_steps(row: Application, step: Any) -> None:
+def _connection_steps(row: Application, step: Callable[[str, str], None]) -> None:
     if not row.base_url:
         step("The SCIM base URL is missing.", "Enter it under Settings, Connection, even without the token.")
     if not row.secret:

@@ -190,7 +190,7 @@ class AddedApplication:
 def add_several(
     ctx: AppContext, caller: Caller, keys: Sequence[str], owner: str | None
 ) -> ItemList[AddedApplication]:
-    """Add an application for each template, with the key and the label of the template, each by itself.
+    """Add an application for each template, with the key and the label of the template, one at a time.
 
     Answers and other labels are entered later. One that cannot be added does not keep back the others.
     """

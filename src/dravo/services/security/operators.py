@@ -205,6 +205,14 @@ def _line(connection: Connection, row: Operator) -> OperatorLine:
     )
 
 
+def view_of(row: Any) -> dict[str, Any]:
+    """Return what limits the view of an operator, as fields of `Caller`."""
+    return {
+        **{name: getattr(row, name) for name in MASKED},
+        "hidden_areas": frozenset(row.hidden_areas or ()),
+    }
+
+
 class _KnownOperator(Protocol):
     """What is needed of an operator to find their applications."""
 

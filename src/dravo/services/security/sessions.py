@@ -18,7 +18,7 @@ from dravo.services import events, settings
 from dravo.services.context import AppContext
 from dravo.services.security import second_factor
 from dravo.services.security.audit_log import AuditEvent, record_change
-from dravo.services.security.operators import applications_of
+from dravo.services.security.operators import applications_of, view_of
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
@@ -136,10 +136,7 @@ def begin_session(
         row.name,
         row.kind,
         applications=applications_of(connection, row),
-        masked=row.masked,
-        masked_names=row.masked_names,
-        masked_networks=row.masked_networks,
-        hidden_areas=frozenset(row.hidden_areas or ()),
+        **view_of(row),
         unfinished=unfinished,
     )
     record_change(
@@ -250,10 +247,7 @@ def by_session(ctx: AppContext, secret: str) -> tuple[Caller, str] | None:
         row.kind,
         session=secret,
         applications=owned,
-        masked=row.masked,
-        masked_names=row.masked_names,
-        masked_networks=row.masked_networks,
-        hidden_areas=frozenset(row.hidden_areas or ()),
+        **view_of(row),
         unfinished=unfinished,
     ), csrf_token(secret)
 

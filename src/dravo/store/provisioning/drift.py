@@ -131,6 +131,13 @@ def update_drift(connection: Connection, drift_id: str, **values: Any) -> None:
     connection.execute(update(t.drift).where(t.drift.c.id == drift_id).values(**values))
 
 
+def update_several(connection: Connection, drift_ids: Sequence[str], **values: Any) -> None:
+    """Change columns of some differences."""
+    for start in range(0, len(drift_ids), CHUNK):
+        some = t.drift.c.id.in_(drift_ids[start : start + CHUNK])
+        connection.execute(update(t.drift).where(some).values(**values))
+
+
 def delete_drift(connection: Connection, drift_ids: Sequence[str]) -> None:
     """Delete differences."""
     for start in range(0, len(drift_ids), CHUNK):

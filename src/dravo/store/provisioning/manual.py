@@ -14,6 +14,7 @@ from sqlalchemy import (
     CursorResult,
     Select,
     and_,
+    bindparam,
     case,
     func,
     insert,
@@ -177,37 +178,53 @@ def some_open(
 
 def complete(connection: Connection, tasks: Sequence[ListedManualTask], message: str, now: Instant) -> None:
     """Note that operators brought accounts to their desired state."""
-    for each in tasks:
-        there = each.desired["want"] == PRESENT
-        gone = {} if there else {"remote_id": None, "origin": None}
-        connection.execute(
-            update(t.account)
-            .where(t.account.c.id == each.account_id)
-            .values(
-                applied=each.desired,
-                last_applied=each.desired,
-                applied_version=each.desired_version,
-                applied_at=now,
-                outcome_unknown_since=None,
-                **gone,
-            )
-        )
-        connection.execute(
-            update(t.task)
-            .where(t.task.c.id == each.id)
-            .values(
-                status=DONE,
-                closed_at=now,
-                version=each.desired_version,
-                desired_state=describe(each.desired),
-                next_attempt_at=None,
-                message=message,
-                hint=None,
-                kind=None,
-                manual_action=action_of(each.last_applied, each.desired),
-                applied_before=each.last_applied,
-            )
-        )
+    a, d = t.account.c, t.task.c
+    accounts = update(t.account).where(a.id == bindparam("account"))
+    applied: dict[str, Any] = {
+        "applied": bindparam("state"),
+        "last_applied": bindparam("state"),
+        "applied_version": bindparam("state_version"),
+        "applied_at": now,
+        "outcome_unknown_since": None,
+    }
+    closed: dict[str, Any] = {
+        "status": DONE,
+        "closed_at": now,
+        "version": bindparam("state_version"),
+        "desired_state": bindparam("words"),
+        "next_attempt_at": None,
+        "message": message,
+        "hint": None,
+        "kind": None,
+        "manual_action": bindparam("what"),
+        "applied_before": bindparam("former"),
+    }
+    rows: list[dict[str, Any]] = [
+        {
+            "task": each.id,
+            "account": each.account_id,
+            "state": each.desired,
+            "state_version": each.desired_version,
+            "words": describe(each.desired),
+            "what": action_of(each.last_applied, each.desired),
+            "former": each.last_applied,
+        }
+        for each in tasks
+    ]
+    present = [row for row in rows if row["state"]["want"] == PRESENT]
+    gone = [row for row in rows if row["state"]["want"] != PRESENT]
+    if present:
+        connection.execute(accounts.values(**applied), _only(present, "account", "state", "state_version"))
+    if gone:
+        without_id = accounts.values(**applied, remote_id=None, origin=None)
+        connection.execute(without_id, _only(gone, "account", "state", "state_version"))
+    if rows:
+        statement = update(t.task).where(d.id == bindparam("task")).values(**closed)
+        connection.execute(statement, _only(rows, "task", "state_version", "words", "what", "former"))
+
+
+def _only(rows: Sequence[dict[str, Any]], *names: str) -> list[dict[str, Any]]:
+    return [{name: row[name] for name in names} for row in rows]
 
 
 @dataclass(frozen=True)

@@ -103,9 +103,6 @@ def _hide_rules(response: Response) -> Response:
     if not masking.hidden():
         return response
     rules = assignments.rules(app_context())
-    if response.is_streamed and masking.names_hidden():
-        # What is masked is decided in this thread and for this request: read all of it here.
-        response.set_data(b"".join(response.iter_encoded()))
     if response.is_streamed:
         pieces = response.response
         response.response = (

@@ -2,9 +2,24 @@
 
 from __future__ import annotations
 
-from flask import Response, stream_with_context
+from collections.abc import Iterator
+from contextvars import copy_context
+
+from flask import Response
 
 from dravo.services.csv_export import Streamed
+
+
+class _OfRequest(Iterator[bytes]):
+    """Pieces that are computed as in the request, which has ended when the server reads them: what the caller
+    may not see stays masked.
+    """
+
+    def __init__(self, pieces: Streamed) -> None:
+        self._pieces, self._context = pieces, copy_context()
+
+    def __next__(self) -> bytes:
+        return self._context.run(next, self._pieces)
 
 
 def file_response(pieces: Streamed, name: str, form: str) -> Response:
@@ -17,7 +32,7 @@ def file_response(pieces: Streamed, name: str, form: str) -> Response:
     """
     kind = "text/csv" if form == "csv" else "application/json"
     headers = {"Content-Disposition": f"attachment; filename={name}.{form}"}
-    response = Response(stream_with_context(pieces), mimetype=kind, headers=headers)
+    response = Response(_OfRequest(pieces), mimetype=kind, headers=headers)
     # A HEAD request sends no piece, so only this releases the database connection.
     response.call_on_close(pieces.close)
     return response

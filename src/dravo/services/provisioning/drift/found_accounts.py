@@ -146,8 +146,7 @@ def apply_policy(ctx: AppContext, application_id: str) -> None:
         return
     if policy == IGNORE:
         with ctx.database.writing() as connection:
-            for row in rows:
-                drift_rows.update_drift(connection, row.id, status=IGNORED)
+            drift_rows.update_several(connection, [row.id for row in rows], status=IGNORED)
         return
     try:
         with ctx.database.reading() as connection:
@@ -247,7 +246,7 @@ def _matches(
 def _carry_out(
     ctx: AppContext, caller: Caller, application: Application, planned: Sequence[_Planned]
 ) -> list[_Planned]:
-    """Do what is planned, each account by itself; return what was done, and what was left with the reason."""
+    """Do what is planned, one account at a time; return what was done, and what was left with the reason."""
     done = []
     for number, each in enumerate(planned, 1):
         try:
