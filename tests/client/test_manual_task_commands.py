@@ -42,7 +42,7 @@ def test_the_list_is_worked_through_compared_and_handed_to_dravo(
     assert "Write --column as NAME=HEADING" in ran(running, *compare, "--column", "name=Kennung", code=2)
     compared = ran(running, *compare, "--column", "user_name=Kennung")
     assert "1 as they should be, 1 missing, 1 without a user" in compared and "zoe" in compared
-    assert "1 open tasks are done in the list." in compared
+    assert "1 open task is done in the list." in compared
     marked = ran(running, *compare, "--column", "user_name=Kennung", "--mark-done")
     assert "1 task marked as done." in marked
     assert "1 task marked as done." in ran(running, "task", "mark-done", desk, "--all", "--action", "create")

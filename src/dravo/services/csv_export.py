@@ -29,6 +29,10 @@ class Streamed(Iterator[bytes]):
             self.close()
             raise
 
+    def __del__(self) -> None:
+        # An export that nobody closed must not return its connection within a transaction.
+        self.close()
+
     def close(self) -> None:
         """Close the connection."""
         self._rows.close()
