@@ -6,6 +6,7 @@ has a reason.
 
 from __future__ import annotations
 
+import argparse
 import ast
 import inspect
 import json
@@ -17,7 +18,7 @@ from typing import Any
 
 import httpx
 
-from dravo.cli.main import make_parser
+from dravo.cli.main import MODULES, command_of, make_parser
 from dravo.client import Dravo
 from dravo.client.resource import Noun
 from tests.test_texts import actions
@@ -195,6 +196,30 @@ def test_every_command_prints_the_answer_as_json() -> None:
     commands = {path for path, _ in actions(make_parser()) if len(path) > 1 and path[0] not in LOCAL}
     with_json = {path for path, action in actions(make_parser()) if "--json" in action.option_strings}
     assert sorted(commands - with_json) == []
+
+
+def of_command(parser: argparse.ArgumentParser, command: str) -> list[tuple[Any, ...]]:
+    return [
+        (path, action.dest, action.option_strings)
+        for path, action in actions(parser)
+        if path[:1] == (command,)
+    ]
+
+
+def test_a_command_is_understood_by_the_parser_of_it_alone_as_by_that_of_all() -> None:
+    of_all = make_parser()
+    for command in MODULES:
+        assert of_command(of_all, command) == of_command(make_parser(command), command) != []
+
+
+def test_the_parser_of_all_has_no_command_beside_the_listed_ones() -> None:
+    assert {path[0] for path, _ in actions(make_parser()) if path} == {*MODULES, *LOCAL}
+
+
+def test_the_command_is_the_first_word_that_is_not_an_option_or_its_value() -> None:
+    assert command_of(["--url", "http://user", "source", "list"]) == "source"
+    assert command_of(["--connection=user", "source", "list"]) == "source"
+    assert command_of(["--version"]) is None
 
 
 # The console

@@ -12,35 +12,40 @@ from dravo.cli import server
 from dravo.cli.errors import FAILED, WRONG_USE, fail
 from dravo.core.errors import DravoError
 
-# In the order of the help.
-NOUNS = (
-    "overview",
-    "sources.source",
-    "sources.sign_in",
-    "user",
-    "group",
-    "applications.application",
-    "applications.license_plan",
-    "access.assignment",
-    "access.mapping",
-    "access.access",
-    "applications.account",
-    "access.review",
-    "access.request",
-    "applications.task",
-    "applications.hold",
-    "applications.drift",
-    "activity",
-    "mail",
-    "operator",
-    "token",
-    "setting",
-)
+# The module of each command, in the order of the help.
+MODULES = {
+    "overview": "overview",
+    "flow": "overview",
+    "source": "sources.source",
+    "sign-in": "sources.sign_in",
+    "user": "user",
+    "group": "group",
+    "application": "applications.application",
+    "license-plan": "applications.license_plan",
+    "assignment": "access.assignment",
+    "mapping": "access.mapping",
+    "policy": "access.mapping",
+    "access": "access.access",
+    "account": "applications.account",
+    "review": "access.review",
+    "request": "access.request",
+    "task": "applications.task",
+    "hold": "applications.hold",
+    "drift": "applications.drift",
+    "activity": "activity",
+    "audit": "activity",
+    "mail": "mail",
+    "operator": "operator",
+    "token": "token",
+    "setting": "setting",
+}
 
 
-def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
-    """Return the parser of all commands, or of those alone that need no client and start without importing
-    it.
+def make_parser(command: str | None = None) -> argparse.ArgumentParser:
+    """Return the parser of all commands, or of one: it starts sooner, and imports what it needs alone.
+
+    Args:
+        command: the name of a command; None, and a name that is none, for all.
     """
     parser = argparse.ArgumentParser(
         prog="dravo",
@@ -55,16 +60,32 @@ def make_parser(*, only_local: bool = False) -> argparse.ArgumentParser:
     parser.add_argument("--connection", metavar="FILE", help="JSON file with url and api_token")
     parser.set_defaults(run=None, shown=parser)
     nouns = parser.add_subparsers(metavar="COMMAND", title="commands")
-    server.add_commands(nouns)
-    for noun in () if only_local else NOUNS:
-        importlib.import_module(f"dravo.cli.{noun}").add_commands(nouns)
+    if command in MODULES:
+        modules = [MODULES[command]]
+    else:
+        server.add_commands(nouns)
+        modules = [] if command in server.COMMANDS else list(dict.fromkeys(MODULES.values()))
+    for module in modules:
+        importlib.import_module(f"dravo.cli.{module}").add_commands(nouns)
     return parser
+
+
+def command_of(words: Sequence[str]) -> str | None:
+    """Return the command in the words of a command line: the first word that is no option and not the value
+    of one.
+    """
+    is_value = False
+    for word in words:
+        if not is_value and not word.startswith("-"):
+            return word
+        is_value = word in ("--url", "--connection")
+    return None
 
 
 def main(arguments: Sequence[str] | None = None) -> None:
     """Run the command line."""
     words = sys.argv[1:] if arguments is None else arguments
-    given = make_parser(only_local=bool(words) and words[0] in server.COMMANDS).parse_args(words)
+    given = make_parser(command_of(words)).parse_args(words)
     if hasattr(given, "run_here"):
         try:
             sys.exit(given.run_here(given) or 0)

@@ -56,6 +56,7 @@ from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim import admission as scim_admission
 from dravo.web.scim import routes as scim
 from dravo.web.sso import routes as sso
+from dravo.web.url_rules import QuickRule
 
 BUILT = Path(__file__).parent / "console" / "built"
 POLICY = (
@@ -117,6 +118,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         validation_error_callback=validation_error,
         static_folder=None,
     )
+    app.url_rule_class = QuickRule
     app.json_provider_class = Orjson
     app.json = Orjson(app)
     app.config.update(
