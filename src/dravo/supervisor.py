@@ -203,6 +203,8 @@ class Service:
         self._again_at: dict[str, float] = {}
         self._sockets: list[socket.socket] = []
         self._stopping = self._watching = False
+        # Whether the worker is started again after it ended by itself.
+        self._restarted = False
 
     def listen(self) -> None:
         """Open the port.
@@ -259,7 +261,7 @@ class Service:
                 web.main(self.folder, own, self.address.public_url, self.address.proxy or "", self.heartbeats)
             else:
                 worker = importlib.import_module("dravo.worker.process")
-                worker.main(self.folder, self.heartbeats)
+                worker.main(self.folder, self.address.public_url, self.heartbeats, restarted=self._restarted)
         except DravoError as wrong:
             log.error("process cannot continue", reason=wrong.message, hint=wrong.hint)
             sys.exit(1)
@@ -300,6 +302,7 @@ class Service:
 
     def _spawn_again(self, name: str) -> None:
         """Start a process again; if the system has no room for one, later."""
+        self._restarted = self._restarted or name == "worker"
         try:
             self._spawn(name)
         except OSError as wrong:

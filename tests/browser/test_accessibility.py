@@ -45,6 +45,8 @@ NARROW = (
     "settings",
     "operators",
     "organization settings",
+    "notifications",
+    "events and messages",
     "nowhere",
 )
 
@@ -137,6 +139,11 @@ STATUSES: dict[str, dict[str, State]] = {
         "settings": State("/settings"),
         "operators": State("/settings/operators"),
         "organization settings": State("/settings/organization"),
+        "notifications": State("/settings/notifications"),
+        "notification rule": State("/settings/notifications", opens("Create rule")),
+        "text of an email": State("/settings/notifications", opens("Edit text")),
+        "events and messages": State("/settings/messages"),
+        "announcement": State("/settings/messages", opens("Create announcement")),
         "second factor": State("/settings", lambda page: page.get_by_role("button", name="Set up").click()),
         "password": State("/settings", opens("Change password")),
         "token": State("/settings", opens("Create token")),

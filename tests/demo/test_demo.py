@@ -38,6 +38,15 @@ def test_the_first_start_says_what_it_does_and_where_everything_is(demo: Running
     assert demo.ready["operator"]["password"] in told
 
 
+def test_administrators_got_an_email_about_the_certificate_that_expires(demo: RunningDemo) -> None:
+    letters = httpx.get(f"{demo.ready['stand_ins']['mail']}/letters", trust_env=False).json()
+    subjects = {each["subject"] for each in letters if each["to"] == "edmund.sallow@fernhollow.example"}
+    assert any("the certificate of the provider expires on " in each for each in subjects)
+    with demo.dravo as dravo:
+        (event,) = dravo.notifications.list(kind="certificate_expiring", status="open")
+        assert event["source"] is not None and event["source"]["key"] == contractors.KEY
+
+
 def statuses_of_runs(dravo: Dravo, source: str) -> list[str]:
     """Return how a source's runs ended, without those of the schedule: one can be due while the tests run."""
     return [run["status"] for run in dravo.sources.runs(source) if run["requested_by"] != "the schedule"]

@@ -149,6 +149,7 @@ HARMLESS = (
     "/api/v1/access/requests/{id}/approve/preview",
     "/api/v1/sign-in/code",
     "/api/v1/sign-in/code/verify",
+    "/api/v1/notifications/texts/{kind}/preview",
 )
 
 
@@ -222,20 +223,34 @@ LOOKED_AT = {
         "/api/v1/user-marks/remove/preview",
         "/api/v1/records/{record}/link/preview",
         "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
+        "/api/v1/notifications/texts/{kind}/preview",
     )
 }
 AGAIN = {
     ("POST", "/api/v1/provisioning/tasks/{id}/retry"),
     ("POST", "/api/v1/applications/{key}/groups/{id}/retry"),
 }
+# What names users, and where messages go.
+OF_NOTIFICATIONS = {
+    ("GET", "/api/v1/notifications"),
+    ("GET", "/api/v1/notifications/kinds"),
+    ("GET", "/api/v1/notifications/rules"),
+    ("GET", "/api/v1/notifications/webhooks"),
+    ("GET", "/api/v1/notifications/webhook-schema"),
+    ("GET", "/api/v1/notifications/messages"),
+    ("GET", "/api/v1/notifications/texts"),
+    ("POST", "/api/v1/notifications/texts/{kind}/preview"),
+}
 AUDITED = {
     ("GET", "/api/v1/mail"),
     ("GET", "/api/v1/audit"),
     ("GET", "/api/v1/audit/verify"),
     ("GET", "/api/v1/audit/{id}/undo"),
+    *OF_NOTIFICATIONS,
 }
 # What shows, or lets one find out, what users' attributes are.
 OF_ATTRIBUTES = {
+    *OF_NOTIFICATIONS,
     ("GET", "/api/v1/accounts/{id}"),
     ("GET", "/api/v1/applications/{key}/drift"),
     ("POST", "/api/v1/applications/{key}/drift/repair/preview"),
@@ -265,6 +280,8 @@ def may(kind: str, masked: bool, route: tuple[str, str]) -> bool:
     if kind == "super_administrator":
         return True
     if route in ONLY_SUPER_ADMINISTRATOR or (masked and route in OF_ATTRIBUTES):
+        return False
+    if kind == "help_desk" and route in OF_NOTIFICATIONS:
         return False
     if kind == "administrator" or route in OWN | LOOKED_AT:
         return True

@@ -15,7 +15,7 @@ LINE = re.compile(r'[a-z_]+(\{[a-z_]+="(\\.|[^"\\])*"(,[a-z_]+="(\\.|[^"\\])*")*
 def test_metrics_require_a_token(running: Running, app: StandIn, fresh: Callable[[str], str]) -> None:
     key, source = fresh("records"), fresh("source")
     running.application(key, app)
-    name = fresh("ada")
+    name = fresh("quentin")
     running.provider(source).user(name)
     with running.dravo as dravo:
         app.faults(refuse=True)
@@ -34,4 +34,4 @@ def test_metrics_require_a_token(running: Running, app: StandIn, fresh: Callable
     assert all(line.startswith("# ") or LINE.fullmatch(line) for line in lines), lines
     assert f'dravo_records{{source="{source}"}} 1' in lines
     assert f'dravo_tasks_open{{application="{key}",status="failed"}} 1' in lines
-    assert "ada" not in answer.text.replace("dravo_", "")
+    assert "quentin" not in answer.text.replace("dravo_", "")

@@ -25,6 +25,8 @@ from tests.service_fixture import ServiceFixture
 API = "/api/v1"
 # The preview of each operation that changes settings.
 PREVIEWS = {
+    ("PUT", "/notifications/texts/{kind}"): ("POST", "/notifications/texts/{kind}/preview"),
+    ("DELETE", "/notifications/texts/{kind}"): ("POST", "/notifications/texts/{kind}/preview"),
     ("PATCH", "/applications/{key}"): ("POST", "/applications/{key}/settings/preview"),
     ("PUT", "/applications/{key}/policy"): ("POST", "/applications/{key}/policy/preview"),
     ("PUT", "/applications/{key}/connection"): ("POST", "/applications/{key}/connection/preview"),
@@ -175,6 +177,15 @@ WITHOUT = {
     ("PATCH", "/sources/{key}"): "changes a label, or the domains for later records",
     ("PATCH", "/groups/{id}"): "changes the name of a local group, to which nothing refers by name",
     ("PUT", "/mail"): "a test email shows the result",
+    ("POST", "/notifications/rules"): NEW,
+    ("PUT", "/notifications/rules/{id}"): "decides about later messages only",
+    ("DELETE", "/notifications/rules/{id}"): "decides about later messages only",
+    ("POST", "/notifications/webhooks"): NEW,
+    ("PATCH", "/notifications/webhooks/{id}"): "a test message shows the result",
+    ("DELETE", "/notifications/webhooks/{id}"): NOTHING,
+    ("POST", "/notifications/webhooks/{id}/secret"): ACTS,
+    ("POST", "/notifications/webhooks/{id}/test"): ITSELF,
+    ("POST", "/notifications/messages/{id}/send-again"): ACTS,
 }
 
 

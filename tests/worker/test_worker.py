@@ -32,11 +32,11 @@ from dravo.services.changes import recompute
 from dravo.services.heartbeats import JOB, LATE_SECONDS, SETTLEMENT, USER, Heartbeats
 from dravo.services.imports import runs as import_runs
 from dravo.services.ingest import run_log
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import events, messages
 from dravo.services.provisioning import attempt, holds, tasks
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.drift import reconciliation
-from dravo.services.reporting import access_flow
+from dravo.services.reporting import access_flow, conditions
 from dravo.services.scim_server import request_log
 from dravo.services.sign_in import maintenance
 from dravo.services.sign_in import traces as sign_in_traces
@@ -128,7 +128,11 @@ JOBS: list[tuple[Any, str]] = [
     (import_runs, "sweep"),
     (rollout, "apply_scheduled_activation"),
     (access_flow, "is_due"),
-    (mail_queue, "is_due"),
+    (messages, "is_due"),
+    (conditions, "current"),
+    (events, "report"),
+    (events, "send_summaries"),
+    (events, "sweep"),
     (recompute, "mark_due_changes"),
     (license_plans, "give_free_seats"),
     (recompute, "process_marks"),

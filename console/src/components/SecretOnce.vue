@@ -1,15 +1,24 @@
 <script setup lang="ts">
-// A secret, shown only once.
+// A secret, shown only once, until the operator says that it is stored.
+import { ref, watch } from 'vue'
 import CopyValue from './CopyValue.vue'
 
-defineProps<{ secret: string; name: string }>()
+const props = defineProps<{ secret: string; name: string }>()
+const stored = ref(false)
+watch(
+  () => props.secret,
+  () => (stored.value = false),
+)
 </script>
 
 <template>
-  <div class="secret" role="status">
+  <div v-if="!stored" class="secret" role="status">
     <strong>{{ name }} (shown only once)</strong>
     <div><CopyValue :value="secret" :name="name" /></div>
-    <span class="quiet">Copy it now. Dravo stores only a hash.</span>
+    <div class="row">
+      <v-btn size="small" variant="outlined" @click="stored = true">I have stored it</v-btn>
+      <span class="quiet">Copy it now. Dravo does not show it again.</span>
+    </div>
   </div>
 </template>
 

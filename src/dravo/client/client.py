@@ -16,6 +16,7 @@ from dravo.client.assignments import Assignments
 from dravo.client.errors import ApiError, ServiceUnreachable, error_for
 from dravo.client.mail import Mail
 from dravo.client.manual_tasks import ManualTasks
+from dravo.client.notifications import Notifications
 from dravo.client.operators import Operators, Tokens
 from dravo.client.pages import Pages
 from dravo.client.requests import AccessRequests
@@ -57,6 +58,7 @@ class Dravo:
         self.sources = Sources(self)
         self.sign_ins = SignIns(self)
         self.mail = Mail(self)
+        self.notifications = Notifications(self)
         self.users = Users(self)
         self.groups = Groups(self)
         self.applications = Applications(self)

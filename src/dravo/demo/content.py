@@ -16,10 +16,9 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 
 from dravo.client import ApiError, Dravo
-from dravo.demo import contractors, scenario, volunteers
+from dravo.demo import contractors, notifications, scenario, volunteers
 from dravo.demo.import_sources import Sources
-from dravo.demo.loopback import http
-from dravo.demo.support import FILE, DemoFailed, free_port, wait_until, write_private
+from dravo.demo.support import FILE, DemoFailed, free_port, http, wait_until, write_private
 from dravo.supervisor import Service
 
 
@@ -61,6 +60,10 @@ class DemoContent:
 
     def _load(self, dravo: Dravo) -> None:
         """Load the scenario: applications as an administrator adds them, users through inbound SCIM."""
+        with self._step("Notify administrators and the duty desk"):
+            volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
+            notifications.connect(dravo, self.addresses["mail"])
+            notifications.load(dravo, self.kept["operator"]["name"])
         try:
             dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
         except ApiError as wrong:
@@ -98,7 +101,6 @@ class DemoContent:
                 dravo.applications.change(key, address=f"{self.addresses[key]}/")
             contractors.load(dravo, self.addresses[contractors.KEY])
         with self._step("Sign in volunteers with an emailed code"):
-            volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
             volunteers.load(dravo, self.url, self.addresses["mail"])
         with self._step("Provision the rest"):
             self._settle(dravo)
@@ -257,6 +259,7 @@ class DemoContent:
             self.sources.reconnect(dravo)
         contractors.reconnect(dravo, self.addresses[contractors.KEY])
         volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
+        notifications.connect(dravo, self.addresses["mail"])
         for application in scenario.APPLICATIONS:
             key = application["key"]
             if key in self.addresses:

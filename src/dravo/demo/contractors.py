@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import urljoin
 
 from dravo.client import Dravo
-from dravo.demo.loopback import client, http
+from dravo.demo.support import client, http
 
 KEY, LABEL = "contractors", "Contractors' sign-in"
 DOMAIN = "rootworks.example"

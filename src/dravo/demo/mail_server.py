@@ -2,8 +2,9 @@
 
     python -m dravo.demo.mail_server --name "Mail" --port 8450 --smtp-port 8451 --data-file FILE
 
-GET /letters [{"to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults {"refusing",
-"busy"}; the page is at /.
+GET /letters [{"id", "to", "from", "subject", "text"}], newest first; DELETE /letters; PUT /faults
+{"refusing", "busy", "losing"}, of which the last takes messages without a reply; POST /events takes a webhook
+message, GET /events shows them; the page is at /.
 """
 
 from __future__ import annotations
@@ -21,6 +22,7 @@ from aiosmtpd.controller import Controller
 from dravo.demo.http_server import Answer, Call, end_with_parent, make_server, page, stand_in_arguments
 
 MOST = 200
+_COLUMNS = (("r><td", "kind"), ("d", "status"), ("d", "title"))
 
 
 class Letters:
@@ -30,8 +32,9 @@ class Letters:
         self.name, self.data_file, self.lock = name, data_file, threading.Lock()
         self.kept: list[dict[str, str]] = json.loads(data_file.read_text()) if data_file.exists() else []
         self.faults: dict[str, Any] = {}
+        self.events: list[dict[str, Any]] = []
 
-    async def handle_DATA(self, _server: Any, _session: Any, envelope: Any) -> str:
+    async def handle_DATA(self, server: Any, _session: Any, envelope: Any) -> str:
         """Take a letter, as the library hands it over."""
         if self.faults.get("refusing"):
             return "550 No such user"
@@ -40,6 +43,7 @@ class Letters:
         message = email.message_from_bytes(envelope.content, policy=email.policy.default)
         body = message.get_body(("plain",))
         letter = {
+            "id": str(message["Message-ID"]),
             "to": ", ".join(envelope.rcpt_tos),
             "from": str(envelope.mail_from),
             "subject": str(message["Subject"]),
@@ -48,6 +52,8 @@ class Letters:
         with self.lock:
             self.kept = [letter, *self.kept][:MOST]
             self.data_file.write_text(json.dumps(self.kept))
+        if self.faults.get("losing"):
+            server.transport.abort()
         return "250 Taken"
 
     def handle(self, call: Call) -> Answer:
@@ -58,6 +64,11 @@ class Letters:
             return Answer(204)
         if call.path == "/letters":
             return Answer(200, self.kept)
+        if call.path == "/events" and call.method == "POST":
+            self.events = [dict(call.body or {}), *self.events][:MOST]
+            return Answer(204)
+        if call.path == "/events":
+            return Answer(200, self.events)
         if call.path == "/faults" and call.method == "PUT":
             self.faults = dict(call.body or {})
             return Answer(200, self.faults)
@@ -66,11 +77,16 @@ class Letters:
             f"<td><pre>{html.escape(each['text'])}</pre>"
             for each in self.kept
         )
+        events = "".join(
+            "".join(f"<t{tag}>{html.escape(str(each.get(name)))}" for tag, name in _COLUMNS)
+            for each in self.events
+        )
         return page(
             self.name,
             [
                 f"<p>{len(self.kept)} emails. None is "
-                f"forwarded.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>"
+                f"forwarded.</p><table><tr><th>To<th>Subject<th>Text{rows}</table>",
+                f"<h2>Webhook messages</h2><table><tr><th>Event<th>Status<th>Title{events}</table>",
             ],
         )
 

@@ -18,8 +18,7 @@ from dravo.demo import contractors, scenario
 from dravo.demo.application import TOKEN_VARIABLE
 from dravo.demo.content import DemoContent
 from dravo.demo.import_sources import Sources
-from dravo.demo.loopback import http
-from dravo.demo.support import DemoFailed, free, free_port, listen_near, wait_until, write_private
+from dravo.demo.support import DemoFailed, free, free_port, http, listen_near, wait_until, write_private
 from dravo.logs import configure
 from dravo.services.context import AppContext
 from dravo.services.data_folder import PRIVATE_UMASK

@@ -1,4 +1,4 @@
-"""Ports, private files and waiting, for the demo and for tests."""
+"""Ports, private files, waiting and plain HTTP calls on this machine, for the demo and for tests."""
 
 from __future__ import annotations
 
@@ -83,3 +83,13 @@ def wait_until(holds: Callable[[], bool], what: str, seconds: float) -> None:
         raise DemoFailed(
             f"No result for {what} after {seconds:.0f} seconds.", "See service.log in the data folder."
         ) from None
+
+
+def client(base_url: str = "", *, follow_redirects: bool = False) -> httpx.Client:
+    """Return an HTTP client for addresses of this machine."""
+    return httpx.Client(
+        base_url=base_url, follow_redirects=follow_redirects, timeout=60, trust_env=False, verify=False
+    )
+
+
+http = client()

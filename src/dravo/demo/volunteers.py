@@ -12,7 +12,7 @@ from tenacity import RetryError, Retrying, retry_if_exception_type, stop_after_d
 
 from dravo.client import Dravo
 from dravo.demo.import_sources import VOLUNTEERS, VOLUNTEERS_LABEL
-from dravo.demo.loopback import client, http
+from dravo.demo.support import client, http
 
 DOMAIN = "volunteers.example"
 SENDER = "dravo@fernhollow.example"

@@ -284,6 +284,11 @@ class Client:
         )
         return Fetched(answer.status_code, content, answer.headers.get("content-type", ""))
 
+    def post(self, url: str, content: bytes, headers: Mapping[str, str]) -> Response:
+        """Post content with its headers; raises as `send`."""
+        sent = {"User-Agent": ALWAYS["User-Agent"], "Accept-Encoding": ALWAYS["Accept-Encoding"], **headers}
+        return self._send(time.monotonic(), "POST", url, content=content, headers=sent)
+
     def _send(self, started: float, method: str, url: str, **parts: Any) -> Response:
         answer, content = self._exchange(started, method, url, **parts)
         return _response(answer, content, time.monotonic() - started)

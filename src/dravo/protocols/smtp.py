@@ -4,6 +4,7 @@ all others.
 
 from __future__ import annotations
 
+import contextlib
 import re
 import smtplib
 import socket
@@ -31,14 +32,16 @@ class MailTrouble(DravoError):
 
     Attributes:
         lasting: whether trying again changes nothing.
+        unknown: whether the server may have accepted the message, because its reply was lost.
     """
 
     code = "mail_trouble"
     status = 502
 
-    def __init__(self, message: str, hint: str, *, lasting: bool = False) -> None:
+    def __init__(self, message: str, hint: str, *, lasting: bool = False, unknown: bool = False) -> None:
         super().__init__(message, hint)
         self.lasting = lasting
+        self.unknown = unknown
 
 
 @dataclass(frozen=True)
@@ -75,30 +78,52 @@ def check_address(text: str, field: str) -> str:
     return address
 
 
-def compose(sender: str, to: str, subject: str, text: str) -> bytes:
+@dataclass(frozen=True)
+class Email:
+    """An email of plain text.
+
+    Attributes:
+        id: stays the same when the message is sent again, so that a mail program shows it once; "" for a new
+            one.
+    """
+
+    to: str
+    subject: str
+    text: str = field(repr=False)
+    id: str = ""
+
+
+def compose(sender: str, email: Email) -> bytes:
     """Return a message of plain text (RFC 5322)."""
+    domain = sender.rpartition("@")[2]
     message = EmailMessage()
-    message["From"], message["To"], message["Subject"] = sender, to, subject
-    message["Date"], message["Message-ID"] = formatdate(), make_msgid(domain=sender.rpartition("@")[2])
+    message["From"], message["To"], message["Subject"] = sender, email.to, email.subject
+    message["Date"] = formatdate()
+    message["Message-ID"] = f"<{email.id}@{domain}>" if email.id else make_msgid(domain=domain)
     # Suppresses out-of-office replies (RFC 3834).
     message["Auto-Submitted"] = "auto-generated"
-    message.set_content(text)
+    message.set_content(email.text)
     return message.as_bytes()
 
 
-def send(server: MailServer, to: str, content: bytes) -> None:
+def send(server: MailServer, email: Email) -> None:
     """Send a message.
 
     Raises:
         MailTrouble: if the server does not accept it.
     """
+    smtp = None
     try:
-        with _connect(server) as smtp:
+        smtp = _connect(server)
+        with contextlib.closing(smtp):
             if server.security == STARTTLS:
                 smtp.starttls(context=trusted())
             if server.user:
                 smtp.login(server.user, server.password)
-            smtp.sendmail(server.sender, [to], content)
+            smtp.sendmail(server.sender, [email.to], compose(server.sender, email))
+            # The message is accepted, whatever the server says to QUIT.
+            with contextlib.suppress(OSError, smtplib.SMTPException):
+                smtp.quit()
     except smtplib.SMTPNotSupportedError as wrong:
         raise MailTrouble(
             f"The server does not support the settings: {wrong}.",
@@ -131,7 +156,9 @@ def send(server: MailServer, to: str, content: bytes) -> None:
     except (Unreachable, OSError, smtplib.SMTPException) as wrong:
         hint = "Check the host, the port and `security`, and that the server is running."
         raise MailTrouble(
-            f"The server '{server.host}' at port {server.port} does not respond: {wrong}.", hint
+            f"The server '{server.host}' at port {server.port} does not respond: {wrong}.",
+            hint,
+            unknown=smtp is not None and smtp.began_content,
         ) from None
 
 
@@ -140,7 +167,7 @@ def _said(wrong: smtplib.SMTPResponseException) -> str:
     return f"{wrong.smtp_code} {said.decode('utf-8', 'replace') if isinstance(said, bytes) else said}"[:300]
 
 
-def _connect(server: MailServer) -> smtplib.SMTP:
+def _connect(server: MailServer) -> _ToChecked | _TlsToChecked:
     # EHLO uses the sender's domain; looking up the name of this machine can take long without a name server.
     ourselves = server.sender.rpartition("@")[2]
     if server.security == TLS:
@@ -154,14 +181,26 @@ def _socket_to(host: str, port: int, timeout: float) -> socket.socket:
 
 
 class _ToChecked(smtplib.SMTP):
+    # Whether the content of a message was sent: from then on, a lost reply leaves the outcome unknown.
+    began_content = False
+
     def _get_socket(self, host: str, port: int, timeout: float) -> socket.socket:
         return _socket_to(host, port, timeout)
+
+    def data(self, msg: Any) -> tuple[int, bytes]:
+        self.began_content = True
+        return super().data(msg)
 
 
 class _TlsToChecked(smtplib.SMTP_SSL):
     # Attribute names of the standard library.
     context: ssl.SSLContext
     _host: str
+    began_content = False
 
     def _get_socket(self, host: str, port: int, timeout: float) -> Any:
         return self.context.wrap_socket(_socket_to(host, port, timeout), server_hostname=self._host)
+
+    def data(self, msg: Any) -> tuple[int, bytes]:
+        self.began_content = True
+        return super().data(msg)

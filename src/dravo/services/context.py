@@ -18,6 +18,8 @@ class AppContext:
     def __init__(self, folder: Path, readers: int = 8, *, durable: bool = True) -> None:
         data_folder.secure(folder)
         self.folder = folder
+        # The public address of the service, without a slash at its end; links in emails begin with it.
+        self.public_url = ""
         new = not (folder / FILE_NAME).exists()
         # Before anything is written into a folder without its key.
         self.keys = Keys(folder, new=new)

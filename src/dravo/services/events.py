@@ -1,4 +1,5 @@
-"""Events as log lines and as counts in `/metrics`: import runs, tasks, holds, pauses, failed sign-ins.
+"""Events as log lines and as counts in `/metrics`: import runs, tasks, holds, pauses, failed sign-ins, and
+what notifications report.
 
 The counts are in memory that all processes share: this module is imported before the processes are forked.
 """
@@ -10,7 +11,10 @@ from typing import Any
 
 import structlog
 
+from dravo.core.notifications.event_kinds import EVENT_KINDS
+
 RUN, TASK, HOLD, PAUSE, SIGN_IN = "import_run", "task", "hold", "pause", "failed_sign_in"
+NOTIFICATION = "notification"
 # The outcomes of each event, counted separately, and the text that is logged.
 OUTCOMES = {
     RUN: ("done", "held", "stopped", "failed"),
@@ -18,6 +22,7 @@ OUTCOMES = {
     HOLD: ("removals",),
     PAUSE: ("application",),
     SIGN_IN: ("operator", "user"),
+    NOTIFICATION: tuple(kind.key for kind in EVENT_KINDS),
 }
 WORDS = {
     RUN: "import run ended",
@@ -25,6 +30,7 @@ WORDS = {
     HOLD: "removals held",
     PAUSE: "application paused",
     SIGN_IN: "sign-in failed",
+    NOTIFICATION: "event reported",
 }
 MEANINGS = {
     RUN: "Import runs that ended since the service started.",
@@ -32,6 +38,7 @@ MEANINGS = {
     HOLD: "Removals that the removal limits held since the service started.",
     PAUSE: "Pauses of applications since the service started.",
     SIGN_IN: "Failed sign-ins since the service started.",
+    NOTIFICATION: "Events that notifications reported since the service started.",
 }
 _GOOD = {"done", "waiting"}
 _PLACES = {

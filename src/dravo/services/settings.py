@@ -58,6 +58,7 @@ class SettingLine:
 
 SETTINGS = (
     Setting("time_zone", GENERAL, "Time zone for start and end dates", "UTC", kind=TIME_ZONE),
+    Setting("organization_name", GENERAL, "Name of the organization", "", kind=TEXT),
     Setting("support_contact", GENERAL, "Support contact for refused users", "", kind=TEXT),
     Setting("local_users", GENERAL, "Allow local users", True, kind=BOOLEAN),
     Setting(
@@ -68,6 +69,15 @@ SETTINGS = (
         1,
         1_000_000,
         "users",
+    ),
+    Setting(
+        "refused_sign_ins",
+        SIGN_IN,
+        "Notify from this number of refused sign-ins an hour",
+        20,
+        1,
+        100_000,
+        "sign-ins",
     ),
     Setting("user_session_hours", SIGN_IN, "Session lifetime of users", 8, 1, 168, "hours"),
     Setting(
@@ -107,6 +117,7 @@ SETTINGS = (
         "requests",
     ),
     Setting("attempt_days", RETENTION, "Task attempts and import run entries", 90, 1, 3_660, "days"),
+    Setting("message_days", RETENTION, "Sent messages and events", 90, 1, 3_660, "days"),
 )
 _BY_NAME = {setting.name: setting for setting in SETTINGS}
 

@@ -39,6 +39,7 @@ from dravo.web.api.routes import assignments as assignments_routes
 from dravo.web.api.routes import imports as imports_routes
 from dravo.web.api.routes import local as local_routes
 from dravo.web.api.routes import me as me_routes
+from dravo.web.api.routes import notifications as notifications_routes
 from dravo.web.api.routes import policies as policies_routes
 from dravo.web.api.routes import reviews as reviews_routes
 from dravo.web.api.routes import session as session_routes
@@ -121,6 +122,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
     app.url_rule_class = QuickRule
     app.json_provider_class = Orjson
     app.json = Orjson(app)
+    ctx.public_url = public_url.rstrip("/")
     app.config.update(
         CONTEXT=ctx,
         PUBLIC_URL=public_url.rstrip("/"),
@@ -152,6 +154,7 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
         drift_routes,
         license_plans_routes,
         reviews_routes,
+        notifications_routes,
     ):
         app.add_part(part.routes)
     scim_admission.install(app, ctx)

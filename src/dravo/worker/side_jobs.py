@@ -11,20 +11,23 @@ from dravo.services.context import AppContext
 from dravo.services.heartbeats import RUN
 from dravo.services.imports import run as import_run
 from dravo.services.imports import runs as import_runs
-from dravo.services.notifications import mail_queue, waiting_deactivations
+from dravo.services.notifications import announcements, events, messages
 from dravo.services.provisioning import groups as provisioned_groups
 from dravo.services.provisioning import queue as task_queue
 from dravo.services.provisioning.client import ApplicationClient
 from dravo.services.provisioning.drift import reconciliation
-from dravo.services.reporting import access_flow
+from dravo.services.reporting import access_flow, conditions
 from dravo.services.scim_server import request_log
 from dravo.services.sign_in import maintenance
 from dravo.services.sign_in import traces as sign_in_traces
 from dravo.store import clock
+from dravo.store.notifications.messages import EMAIL, WEBHOOK
 from dravo.worker.jobs import Jobs
 
 # Number of concurrent imports.
 CONCURRENT_IMPORTS = 3
+# Seconds between looks for events to report.
+REPORT_SECONDS = 5
 
 
 class SideJobs:
@@ -42,8 +45,14 @@ class SideJobs:
         self._counting = ThreadPoolExecutor(1, thread_name_prefix="count")
         self._count: Future[None] | None = None
         self._count_at = clock.now()
-        self._mail = ThreadPoolExecutor(1, thread_name_prefix="mail")
-        self._sent: Future[int] | None = None
+        # A slow webhook does not keep emails waiting.
+        self._channels = {
+            channel: ThreadPoolExecutor(1, thread_name_prefix=channel) for channel in (EMAIL, WEBHOOK)
+        }
+        self._sent: dict[str, Future[int] | None] = {}
+        self._reporting = ThreadPoolExecutor(1, thread_name_prefix="report")
+        self._report: Future[int] | None = None
+        self._report_at = clock.now()
         self._addresses: Future[None] | None = None
 
     def close(self) -> None:
@@ -51,7 +60,9 @@ class SideJobs:
         self._reconciliations.shutdown(wait=False)
         self._imports.shutdown(wait=False, cancel_futures=True)
         self._counting.shutdown(wait=True)
-        self._mail.shutdown(wait=True)
+        self._reporting.shutdown(wait=True)
+        for pool in self._channels.values():
+            pool.shutdown(wait=True)
 
     def sweep(self, now: Instant) -> None:
         """Delete old entries, and do what is done every few minutes."""
@@ -67,10 +78,10 @@ class SideJobs:
             )
             do("old attempts", lambda: task_queue.sweep(ctx, now, limits["attempt_days"]), None)
             do("old runs", lambda: import_runs.sweep(ctx, now, limits["attempt_days"]), None)
+            do("old messages", lambda: events.sweep(ctx, now, limits["message_days"]), None)
             do("old sign-in traces", lambda: sign_in_traces.sweep(ctx, now, limits["trace_days"]), None)
         do("expired sessions", lambda: maintenance.lapse(ctx, now), None)
         do("users without sign-in", lambda: maintenance.deactivate_idle(ctx, now), None)
-        do("notices of waiting deactivations", lambda: waiting_deactivations.notify(ctx, now), None)
         do("groups of pilots", lambda: provisioned_groups.wake_in_pilots(ctx, now), None)
         do("reviews past their due date", lambda: access_reviews.close_expired(ctx, now), None)
         if self._addresses is None or self._addresses.done():
@@ -120,13 +131,23 @@ class SideJobs:
             self._counting.submit(access_flow.count, self.ctx) if access_flow.is_due(self.ctx, now) else None
         )
 
-    def start_mail(self, now: Instant) -> None:
-        """Start sending email, beside everything else: an email server may be slow."""
-        if not self._jobs.is_free("email", self._sent):
+    def start_report(self, now: Instant) -> None:
+        """Start looking for events to report, beside everything else."""
+        if now < self._report_at or not self._jobs.is_free("events", self._report):
             return
-        self._sent = None
-        self._sent = (
-            self._mail.submit(mail_queue.send_due, self.ctx, now)
-            if mail_queue.is_due(self.ctx, now)
-            else None
-        )
+        self._report_at = later(now, REPORT_SECONDS)
+        self._report = self._reporting.submit(self._report_events, now)
+
+    def _report_events(self, now: Instant) -> int:
+        events.send_summaries(self.ctx, now)
+        announcements.write_due(self.ctx, now)
+        return events.report(self.ctx, conditions.current(self.ctx, now), now)
+
+    def start_messages(self, now: Instant) -> None:
+        """Start sending emails and webhook messages, beside everything else: a server may be slow."""
+        for channel, pool in self._channels.items():
+            if not self._jobs.is_free(f"messages by {channel}", self._sent.get(channel)):
+                continue
+            self._sent[channel] = None
+            if messages.is_due(self.ctx, now, channel):
+                self._sent[channel] = pool.submit(messages.send_due, self.ctx, now, channel)

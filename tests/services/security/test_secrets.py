@@ -276,7 +276,10 @@ def test_permissions_are_of_three_kinds_and_each_kind_of_operator_has_its_own() 
     assert Caller("", "x", "super_administrator", "read").permissions == READ | {"operators.read", "own.read"}
     assert Caller("", "x", "unknown").permissions == frozenset()
     assert Caller("", "x", "auditor").permissions == READ | OWN
-    assert Caller("", "x", "auditor", masked=True).permissions == (READ | OWN) - {"attributes.read"}
+    assert Caller("", "x", "auditor", masked=True).permissions == (READ | OWN) - {
+        "attributes.read",
+        "notifications.read",
+    }
     assert Caller("", "x", "help_desk").permissions & CHANGE == {"tasks.retry"}
     assert Caller("", "x", "application_owner").permissions & (CHANGE | RUN) == {
         "assignments.change",

@@ -11,7 +11,7 @@ from dravo.protocols.verified_identity import SignInRefused
 from dravo.services import settings
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import mail_server
 from dravo.services.sign_in import eligibility
 from dravo.services.sign_in.eligibility import SignInOption
 from dravo.services.sign_in.settings import settings as sign_in_settings
@@ -148,7 +148,7 @@ def test_a_code_is_sent_only_to_addresses_of_the_domain(ctx: ServiceFixture) -> 
     ctx.source("volunteers")
     given = {"protocol": "email_code", "policy": {"domains": ["volunteers.example"]}}
     sign_in_settings.change(ctx.ctx, ctx.caller, "volunteers", given)
-    mail_queue.change(
+    mail_server.change(
         ctx.ctx, ctx.caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"}
     )
     put(ctx, "enabled")

@@ -12,7 +12,7 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound, TooManyTries
 from dravo.services.ingest.local import users as local_users
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import mail_server
 from dravo.services.security import operators
 from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.rate_limits import RateLimiter
@@ -38,7 +38,7 @@ class Post:
 
     def __init__(self, services: ServiceFixture) -> None:
         self.services, self.ctx, self.limiter = services, services.ctx, RateLimiter(50, 900)
-        mail_queue.change(
+        mail_server.change(
             services.ctx,
             services.caller,
             {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"},
@@ -66,7 +66,7 @@ class Post:
     def letters(self) -> list[tuple[str, str, str]]:
         return [
             tuple(orjson.loads(self.ctx.keys.decrypt(row.content)))
-            for row in self.services.rows(t.outbound_mail)
+            for row in self.services.rows(t.message, channel="email")
         ]
 
     def code(self) -> str:

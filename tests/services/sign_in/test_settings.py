@@ -13,7 +13,7 @@ from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.core.instants import later
 from dravo.protocols.verified_identity import SignInRefused
 from dravo.services.changes.removal_limits import NeedsConfirmation
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import mail_server
 from dravo.services.sign_in import keys as sign_in_keys
 from dravo.services.sign_in import setup_checklist, test_sign_ins
 from dravo.services.sign_in import start as sign_in_start
@@ -274,7 +274,7 @@ def test_of_two_sources_that_own_one_domain_users_choose_and_operators_are_warne
         sign_in_settings.change(
             ctx, caller, key, {"protocol": protocol, **fields, "policy": {"domains": ["guests.example"]}}
         )
-    mail_queue.change(ctx, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
+    mail_server.change(ctx, caller, {"host": "mail.fernhollow.example", "sender": "dravo@fernhollow.example"})
     for key in ("partners", "guests"):
         rollout.set_status(ctx, caller, key, "enabled", confirm=key.title())
     found = sign_in_start.source_for_email(ctx, "anybody@guests.example")

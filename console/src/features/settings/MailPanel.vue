@@ -67,7 +67,9 @@ async function test(): Promise<void> {
 <template>
   <section class="panel" aria-labelledby="mail">
     <h2 id="mail">Email server</h2>
-    <p class="quiet">Dravo uses this server to send sign-in codes. Without a server, Dravo sends no email.</p>
+    <p class="quiet">
+      Dravo uses this server for sign-in codes and notifications. Without a server, Dravo sends no email.
+    </p>
     <ErrorMessage :wrong="wrong ?? mail.error.value" />
     <template v-if="mail.data.value">
       <p v-if="mail.data.value.host">

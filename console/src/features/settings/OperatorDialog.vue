@@ -103,7 +103,7 @@ async function save(): Promise<void> {
       v-model="fields.email"
       label="Email"
       type="email"
-      hint="Dravo sends notices to this address, such as deactivations that wait at a disabled source."
+      hint="Dravo sends notifications to this address, as the notification rules say."
       persistent-hint
       autocomplete="off"
     />

@@ -2,6 +2,12 @@
 // Settings: own sign-in and tokens, operators, and the organization.
 import { computed } from 'vue'
 import ApiTokens from './ApiTokens.vue'
+import AnnouncementsPanel from '../notifications/AnnouncementsPanel.vue'
+import EventsPanel from '../notifications/EventsPanel.vue'
+import MailTexts from '../notifications/MailTexts.vue'
+import MessagesPanel from '../notifications/MessagesPanel.vue'
+import RulesPanel from '../notifications/RulesPanel.vue'
+import WebhooksPanel from '../notifications/WebhooksPanel.vue'
 import OrganizationSettings from './OrganizationSettings.vue'
 import MailPanel from './MailPanel.vue'
 import OperatorsPanel from './OperatorsPanel.vue'
@@ -15,6 +21,9 @@ const tabs = computed(() => [
   ['yours', 'Your account'] as const,
   ...(may('operators.read') ? [['operators', 'Operators'] as const] : []),
   ['organization', 'Organization'] as const,
+  ...(may('notifications.read')
+    ? [['notifications', 'Notifications'] as const, ['messages', 'Events and messages'] as const]
+    : []),
 ])
 const shown = computed(() => props.tab || 'yours')
 </script>
@@ -39,6 +48,16 @@ const shown = computed(() => props.tab || 'yours')
     <template v-else-if="shown === 'organization'">
       <OrganizationSettings :changeable="may('settings.change')" />
       <MailPanel v-if="may('audit.read')" class="below" />
+    </template>
+    <template v-else-if="shown === 'notifications'">
+      <RulesPanel />
+      <WebhooksPanel class="below" />
+      <MailTexts class="below" />
+    </template>
+    <template v-else-if="shown === 'messages'">
+      <EventsPanel />
+      <MessagesPanel class="below" />
+      <AnnouncementsPanel class="below" />
     </template>
     <template v-else>
       <SecondFactorSetup />

@@ -44,7 +44,7 @@ def preview(ctx: AppContext, name: str, value: bool | int | str) -> ChangeEffect
             )
         elif name == "second_factor":
             _of_second_factor(connection, effects, required=bool(value))
-        elif name in ("trace_days", "attempt_days", "traces_per_source"):
+        elif name in ("trace_days", "attempt_days", "message_days", "traces_per_source"):
             _of_retention(connection, name, int(value), effects)
         else:
             effects.add(_LATER.get(name, "The value applies from now on."))
@@ -56,6 +56,8 @@ _LATER = {
     "highest_role_confirmation": "The number applies to later changes of access.",
     "user_session_hours": "The lifetime applies to new sessions. Current sessions keep theirs.",
     "removal_limit_hours": "Later removals are counted over the new time window. Held removals stay held.",
+    "organization_name": "Emails contain the new name from now on.",
+    "refused_sign_ins": "The number applies to the next notification.",
     "support_contact": "Refused users see the new text from now on.",
     "local_users": "Existing local users stay. The setting decides whether operators can create more.",
 }
@@ -133,6 +135,11 @@ def _of_retention(connection: Connection, name: str, value: int, effects: Change
         sign_ins = retention.sign_ins_before(connection, before)
         effects.add(f"{count(requests, 'inbound SCIM request is', 'inbound SCIM requests are')} deleted.")
         effects.add(f"{count(sign_ins, 'sign-in is', 'sign-ins are')} deleted.")
+    elif name == "message_days":
+        messages = retention.messages_before(connection, before)
+        events = retention.events_before(connection, before)
+        effects.add(f"{count(messages, 'message is', 'messages are')} deleted.")
+        effects.add(f"{count(events, 'event is', 'events are')} deleted.")
     else:
         attempts = retention.attempts_before(connection, before)
         entries = retention.run_entries_before(connection, before)

@@ -13,6 +13,8 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, StillInUse
 from dravo.core.identity.names import user_name_key
+from dravo.core.notifications.event_kinds import OPERATOR_CREATED
+from dravo.core.notifications.reporting import Condition
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -30,6 +32,7 @@ from dravo.services.security.permissions import OWNER, SUPER_ADMINISTRATOR, Call
 from dravo.services.security.secrets import hash_password, made_password
 from dravo.store import clock
 from dravo.store.ids import new_id
+from dravo.store.notifications import events
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.operators import Operator
@@ -103,6 +106,15 @@ def add(
         }
         event = AuditEvent("created operator", "operator", row["id"], details=details)
         record_change(connection, ctx.keys, caller, now, event)
+        told = Condition(
+            kind=OPERATOR_CREATED,
+            subject_id=row["id"],
+            subject=name,
+            title=f"Operator {name} created",
+            text=f"Created by {caller.name}, with the role {operator.kind.replace('_', ' ')}.",
+            path="/settings/operators",
+        )
+        events.happened(connection, told, now)
     return OperatorWithPassword(**vars(one(ctx, row["id"])), password=None if password else chosen)
 
 

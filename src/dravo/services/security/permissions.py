@@ -22,6 +22,8 @@ OWN = frozenset({"own.read", "own.change"})
 # Needed to see user attributes beyond names and user names, and to search and ask by them; operators with
 # masked attributes or names do not have it.
 ATTRIBUTES = "attributes.read"
+# Events and messages name users and contain their addresses, so that masked operators do not see them.
+NOTIFICATIONS = "notifications.read"
 REQUESTS, SIGN_INS, AUDIT = "requests.read", "sign_ins.read", "audit.read"
 # What the view of an operator can leave out, with the permission that each area needs.
 AREAS = {"requests": REQUESTS, "sign_ins": SIGN_INS, "audit": AUDIT}
@@ -37,6 +39,7 @@ READ = frozenset(
         "tasks.read",
         AUDIT,
         "activity.read",
+        NOTIFICATIONS,
     }
 )
 CHANGE = frozenset(
@@ -50,6 +53,7 @@ CHANGE = frozenset(
         "tasks.retry",
         "reviews.change",
         "settings.change",
+        "notifications.change",
         "holds.approve",
         # To mark accounts as done that operators manage by hand.
         "accounts.change",
@@ -61,7 +65,7 @@ PERMISSIONS = READ | CHANGE | RUN | OWN
 _OF_KIND = {
     SUPER_ADMINISTRATOR: PERMISSIONS,
     ADMINISTRATOR: PERMISSIONS - RUN,
-    HELP_DESK: OWN | READ - {AUDIT} | {"tasks.retry"},
+    HELP_DESK: OWN | READ - {AUDIT, NOTIFICATIONS} | {"tasks.retry"},
     AUDITOR: OWN | READ,
     OWNER: OWN
     | {
@@ -112,7 +116,7 @@ class Caller:
         """
         of_kind = _OF_KIND.get(self.kind, frozenset())
         if self.masked or self.masked_names:
-            of_kind = of_kind - {ATTRIBUTES}
+            of_kind = of_kind - {ATTRIBUTES, NOTIFICATIONS, "notifications.change"}
         of_kind = of_kind - {AREAS[each] for each in self.hidden_areas}
         if self.limited_to is not None:
             of_kind = of_kind & self.limited_to
@@ -134,7 +138,8 @@ class Caller:
             )
 
     def _limit_of_view(self, permission: str) -> str:
-        if (self.masked or self.masked_names) and permission == ATTRIBUTES:
+        of_names = permission in (ATTRIBUTES, NOTIFICATIONS, "notifications.change")
+        if (self.masked or self.masked_names) and of_names:
             return f" {'User attributes' if self.masked else 'Names of users'} are masked for you."
         hidden = any(AREAS[each] == permission for each in self.hidden_areas)
         return " This area is hidden from you." if hidden else ""

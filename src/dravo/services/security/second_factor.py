@@ -10,12 +10,15 @@ from pyotp.exceptions import OTPVerificationError
 from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
+from dravo.core.notifications.event_kinds import RECOVERY_CODE_USED
+from dravo.core.notifications.reporting import Condition
 from dravo.services import settings
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
+from dravo.store.notifications import events
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import recovery_codes
 from dravo.store.operators import sessions as session_rows
@@ -239,7 +242,20 @@ def fits(ctx: AppContext, connection: Connection, row: Operator, code: str) -> b
 
 def recovers(connection: Connection, row: Operator, code: str) -> bool:
     """Check a recovery code of an operator; a code works once."""
-    return recovery_codes.use_code(connection, row.id, _kept(code), clock.now())
+    now = clock.now()
+    if not recovery_codes.use_code(connection, row.id, _kept(code), now):
+        return False
+    left = recovery_codes.number_left(connection, row.id)
+    told = Condition(
+        kind=RECOVERY_CODE_USED,
+        subject_id=row.id,
+        subject=row.name,
+        title=f"Operator {row.name} used a recovery code",
+        text=f"Recovery codes left: {left}. If {row.name} did not do this, disable the operator.",
+        path="/settings/operators",
+    )
+    events.happened(connection, told, now)
+    return True
 
 
 def knows(connection: Connection, row: Operator, code: str) -> bool:

@@ -13,6 +13,8 @@ from sqlalchemy import Connection
 from dravo.core.errors import NotSignedIn, TooManyTries
 from dravo.core.identity.names import fold, user_name_key
 from dravo.core.instants import later
+from dravo.core.notifications.event_kinds import OPERATOR_LOCKED_OUT
+from dravo.core.notifications.reporting import Condition
 from dravo.protocols.verified_identity import VerifiedIdentity
 from dravo.services import events, settings
 from dravo.services.context import AppContext
@@ -24,6 +26,7 @@ from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
 from dravo.services.security.secrets import csrf_token, digest, hash_password, password_fits
 from dravo.store import clock
+from dravo.store.notifications import events as notified_events
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.sessions import OperatorSession
@@ -87,6 +90,8 @@ def sign_in(
     if row is None or not fits or row.disabled_at:
         limiter.failed(*marks)
         _note_failure(ctx, limiter, row, address, "disabled" if fits and row is not None else "password")
+        if row is not None:
+            _note_lock_out(ctx, limiter, row, marks[0])
         raise _does_not_fit()
     if row.factor_secret is not None:
         _check_factor(ctx, limiter, marks, row, code, address)
@@ -187,6 +192,23 @@ def _note_failure(ctx: AppContext, limiter: RateLimiter, row: Any, address: str,
         )
 
 
+def _note_lock_out(ctx: AppContext, limiter: RateLimiter, row: Any, *marks: str) -> None:
+    """Store that an operator's last failure was one too many; further attempts do not get here."""
+    try:
+        limiter.check(*marks)
+    except TooManyTries as wrong:
+        told = Condition(
+            kind=OPERATOR_LOCKED_OUT,
+            subject_id=row.id,
+            subject=row.name,
+            title=f"Operator {row.name} is locked out",
+            text=f"{wrong.message} The sign-in is possible again after {limiter.seconds // 60} minutes.",
+            path="/activity?kind=change",
+        )
+        with ctx.database.writing() as connection:
+            notified_events.happened(connection, told, clock.now())
+
+
 def _check_factor(
     ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, code: str, address: str
 ) -> None:
@@ -206,6 +228,7 @@ def _check_factor(
     else:
         limiter.failed(*marks, codes_mark(row.id))
         _note_failure(ctx, limiter, row, address, "second factor")
+        _note_lock_out(ctx, limiter, row, marks[0], codes_mark(row.id))
         raise NotSignedIn(
             "The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code"
         )

@@ -21,7 +21,8 @@ from dravo.core.instants import later
 from dravo.protocols.smtp import check_address
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services.context import AppContext
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import messages
+from dravo.services.notifications.mail_texts import SIGN_IN_CODE
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest
 from dravo.services.sign_in import responses as sign_in_responses
@@ -148,9 +149,8 @@ def ask(ctx: AppContext, limiter: RateLimiter, base: str, wanted: CodeRequest) -
     with ctx.database.writing() as connection:
         requests.insert_request(connection, begun)
         if sends:
-            mail_queue.write_letter(
-                ctx, connection, address, "Your sign-in code", _letter(code, base), SECONDS
-            )
+            content = ("Your sign-in code", _letter(code, base))
+            messages.write_email(ctx, connection, SIGN_IN_CODE, address, content, SECONDS)
             observations.note(connection, source_row.id, observations.STARTED)
     return Asked(state, browser, source_row.label, SECONDS // 60)
 

@@ -12,6 +12,8 @@ from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError
 from dravo.core.identity.records import IMPORT, searchable
+from dravo.core.notifications.event_kinds import TEST_SIGN_IN_REFUSED
+from dravo.core.notifications.reporting import Condition
 from dravo.protocols.directory.reader import NOTED
 from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import events, settings
@@ -42,6 +44,7 @@ from dravo.services.sign_in.verification import (
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
+from dravo.store.notifications import events as notified_events
 from dravo.store.sign_in import users as sign_in_users
 from dravo.store.sources import settings as source_settings
 
@@ -357,6 +360,8 @@ def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignIn
     way.steps.failed(STEP_OF.get(wrong.reason, "Checked"), wrong)
     with ctx.database.writing() as connection:
         trace = write_trace(connection, way, sign_in_traces.REFUSED, wrong.message, wrong.hint, wrong.reason)
+        if way.sign_in_test is not None:
+            _note_refused_test(connection, way, wrong, trace)
         whom = settings.support_contact(connection, way.row.settings)
     events.note(events.SIGN_IN, "user", source=way.source.key, reason=wrong.reason, trace=trace)
     return SignInResult(
@@ -365,3 +370,19 @@ def refused(ctx: AppContext, way: SignInAttempt, wrong: SignInRefused) -> SignIn
         message=FOR_USERS.get(wrong.reason, FOR_USERS[""]),
         support_contact=whom,
     )
+
+
+def _note_refused_test(
+    connection: Connection, way: SignInAttempt, wrong: SignInRefused, trace_id: str
+) -> None:
+    """Have notifications tell about a test sign-in that was refused."""
+    told = Condition(
+        kind=TEST_SIGN_IN_REFUSED,
+        subject_id=trace_id,
+        subject=way.source.label,
+        title=f"{way.source.label}: a test sign-in was refused",
+        text=f"{wrong.message} {wrong.hint}".strip(),
+        path=f"/sources/{way.source.key}/sign-ins",
+        source_id=way.source.id,
+    )
+    notified_events.happened(connection, told, clock.now())

@@ -10,7 +10,6 @@ from sqlalchemy import Connection, Select, exists, func, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.operators import operators
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
 from dravo.store.queries import search as text_search
 
@@ -190,16 +189,3 @@ def number_since(connection: Connection, user_id: str, since: Instant) -> int:
     where = (q.user_id == user_id, q.requested_at >= since)
     statement = select(func.count()).select_from(t.access_request).where(*where)
     return int(connection.execute(statement).scalar_one())
-
-
-def addresses_of_deciders(connection: Connection, application_id: str, kinds: Collection[str]) -> list[str]:
-    """Return the email addresses of who decides about an application: of its owner, else of all enabled
-    operators of some kinds.
-    """
-    o, p = t.operator.c, t.application.c
-    owner = (
-        select(o.email)
-        .join(t.application, p.owner_id == o.id)
-        .where(p.id == application_id, o.disabled_at.is_(None), o.email.is_not(None))
-    )
-    return list(connection.execute(owner).scalars()) or operators.addresses_of_kinds(connection, *kinds)

@@ -118,6 +118,39 @@ def close_expired(connection: Connection, now: Instant, by: str) -> None:
     connection.execute(update(t.review).where(*due).values(closed_at=v.until_at, closed_by=by))
 
 
+def undecided_expired(connection: Connection, now: Instant) -> list[tuple[str, str]]:
+    """Return (review ID, application ID) of undecided rows in reviews whose last day is over."""
+    v, x = t.review.c, t.review_row.c
+    statement = (
+        select(v.id, x.application_id)
+        .join(t.review_row, x.review_id == v.id)
+        .where(v.closed_at.is_(None), v.until_at <= now, x.decision.is_(None))
+        .distinct()
+    )
+    return list(connection.execute(statement).tuples())
+
+
+@dataclass(frozen=True)
+class ReviewPart:
+    """The part of a review in one application, with the number of its undecided rows."""
+
+    label: str
+    application_label: str
+    open: int
+
+
+def part_of(connection: Connection, review_id: str, application_id: str) -> ReviewPart:
+    """Return the part of a review in an application."""
+    v, x, p = t.review.c, t.review_row.c, t.application.c
+    undecided = (
+        select(func.count())
+        .where(x.review_id == review_id, x.application_id == application_id, x.decision.is_(None))
+        .scalar_subquery()
+    )
+    statement = select(v.label, p.label, undecided).where(v.id == review_id, p.id == application_id)
+    return ReviewPart(*connection.execute(statement).one())
+
+
 def get(
     connection: Connection, review_id: str, applications: Collection[str] | None = None
 ) -> StoredReview | None:

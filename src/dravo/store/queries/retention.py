@@ -32,6 +32,16 @@ def run_entries_before(connection: Connection, before: Instant) -> int:
     return int(connection.execute(statement).scalar_one())
 
 
+def messages_before(connection: Connection, before: Instant) -> int:
+    """Return the number of messages that ended before an instant."""
+    return _before(connection, t.message, t.message.c.ended_at, before)
+
+
+def events_before(connection: Connection, before: Instant) -> int:
+    """Return the number of events that ended before an instant."""
+    return _before(connection, t.notification_event, t.notification_event.c.ended_at, before)
+
+
 def requests_beyond(connection: Connection, most: int) -> int:
     """Return the number of stored requests beyond a largest number for each source."""
     c = t.trace.c

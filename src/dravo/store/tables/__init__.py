@@ -15,7 +15,13 @@ from dravo.store.tables.access import (
     seat,
 )
 from dravo.store.tables.base import Json, metadata
-from dravo.store.tables.mail import outbound_mail
+from dravo.store.tables.notifications import (
+    announcement,
+    message,
+    notification_event,
+    notification_rule,
+    webhook,
+)
 from dravo.store.tables.operators import (
     api_token,
     audit,
@@ -74,6 +80,7 @@ __all__ = [
     "access",
     "access_request",
     "account",
+    "announcement",
     "api_token",
     "application",
     "application_icon",
@@ -89,13 +96,15 @@ __all__ = [
     "hand_over",
     "license_plan",
     "membership",
+    "message",
     "metadata",
+    "notification_event",
+    "notification_rule",
     "operator",
     "operator_application",
     "operator_link",
     "operator_recovery",
     "operator_session",
-    "outbound_mail",
     "pending_manager",
     "pending_policy",
     "pending_recompute",
@@ -127,4 +136,5 @@ __all__ = [
     "trace",
     "user",
     "user_session",
+    "webhook",
 ]

@@ -70,6 +70,7 @@ def erase(connection: Connection, user: Any, records: Sequence[ErasedRecord], no
         records: the records of the user.
     """
     ids = [each.id for each in records]
+    _delete_messages(connection, user)
     counts = {
         "records": len(ids),
         "memberships": _delete_memberships(connection, user.id, ids),
@@ -104,6 +105,18 @@ def _delete_accounts(connection: Connection, user_id: str) -> int:
     connection.execute(delete(t.drift).where(t.drift.c.account_id.in_(accounts)))
     connection.execute(delete(t.provisioned_member).where(t.provisioned_member.c.account_id.in_(accounts)))
     return connection.execute(delete(t.account).where(t.account.c.user_id == user_id)).rowcount
+
+
+def _delete_messages(connection: Connection, user: Any) -> None:
+    """Delete the emails to the user, and the events that name the user, with the messages about them."""
+    q, s, e, m = t.access_request.c, t.sign_in_trace.c, t.notification_event.c, t.message.c
+    about = select(q.id).where(q.user_id == user.id).union(select(s.id).where(s.user_id == user.id))
+    events = select(e.id).where(e.subject_id.in_(about))
+    theirs = [m.event_id.in_(events)]
+    if user.email:
+        theirs.append(func.lower(m.recipient) == user.email.lower())
+    connection.execute(delete(t.message).where(or_(*theirs)))
+    connection.execute(delete(t.notification_event).where(e.id.in_(events)))
 
 
 def _delete_traces(connection: Connection, user: Any, records: Sequence[ErasedRecord]) -> int:

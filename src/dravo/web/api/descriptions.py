@@ -24,6 +24,7 @@ TAGS = {
     "jobs": "Jobs",
     "mail": "Email server",
     "me": "Your applications",
+    "notifications": "Notifications",
     "operators": "Operators",
     "overview": "Overview",
     "provisioning": "Provisioning",
@@ -57,6 +58,7 @@ PATH_PARAMETERS = {
 # What `{id}` and `{key}` of a path name, by the segment before them.
 OBJECTS = {
     "accounts": "ID of the account.",
+    "announcements": "ID of the announcement.",
     "applications": "Key of the application.",
     "assignments": "ID of the assignment.",
     "audit": "ID of the audit entry.",
@@ -65,13 +67,16 @@ OBJECTS = {
     "holds": "Key of the application.",
     "jobs": "ID of the job.",
     "links": "ID of the link.",
+    "messages": "ID of the message.",
     "operators": "ID of the operator.",
     "requests": "ID of the request.",
     "reviews": "ID of the review.",
+    "rules": "ID of the notification rule.",
     "runs": "ID of the reconciliation.",
     "sources": "Key of the source.",
     "tasks": "ID of the task.",
     "tokens": "ID of the token.",
+    "webhooks": "ID of the webhook.",
 }
 QUERY_PARAMETERS = {
     "application": "Only this application, by key.",

@@ -9,15 +9,17 @@ from sqlalchemy.exc import IntegrityError
 
 from dravo.core.errors import AlreadyExists, InvalidInput, NotFound
 from dravo.core.instants import Instant, later
+from dravo.core.notifications.event_kinds import ACCESS_REQUESTED
+from dravo.core.notifications.reporting import Condition
 from dravo.services.context import AppContext
-from dravo.services.notifications import mail_queue
 from dravo.services.security.audit_log import AuditEvent, record_change
-from dravo.services.security.permissions import ADMINISTRATOR, SUPER_ADMINISTRATOR, Caller
+from dravo.services.security.permissions import Caller
 from dravo.services.sign_in.sessions import SignedInUser
 from dravo.store import clock
 from dravo.store.access import requests as stored
 from dravo.store.access.requests import RequestableRole, StoredRequest
 from dravo.store.ids import new_id
+from dravo.store.notifications import events
 from dravo.store.queries.references import KeyAndLabel
 
 # Who asks, in the audit log; the name of the user is outside the chain.
@@ -135,7 +137,7 @@ def request(
             }
             made = stored.insert_request(connection, row)
             _record(ctx, connection, made, "requested access")
-            _notify(ctx, connection, made)
+            _notify(connection, made)
     except IntegrityError:
         raise AlreadyExists(
             "You have an open request for this application.",
@@ -182,17 +184,18 @@ def _record(ctx: AppContext, connection: Connection, row: StoredRequest, action:
     record_change(connection, ctx.keys, USER, clock.now(), event)
 
 
-def _notify(ctx: AppContext, connection: Connection, row: StoredRequest) -> None:
-    """Write to who decides, if an email server is set up."""
-    if not mail_queue.is_set_up(connection):
-        return
-    kinds = (ADMINISTRATOR, SUPER_ADMINISTRATOR)
+def _notify(connection: Connection, row: StoredRequest) -> None:
+    """Have notifications tell who decides."""
     role = f", role {row.role_label}" if row.role_label else ""
-    text = (
-        f"{row.display_name} ({row.user_name}) requests access to {row.application_label}{role}.\n\n"
+    event = Condition(
+        kind=ACCESS_REQUESTED,
+        subject_id=row.id,
+        subject=row.application_label,
+        title=f"Access request for {row.application_label}",
+        text=f"{row.display_name} ({row.user_name}) requests access to {row.application_label}{role}.\n\n"
         f"Reason:\n{row.reason}\n\n"
-        "Open Access > Requests in the console to approve or refuse the request.\n"
+        "Approve or refuse the request under Access > Requests.",
+        path="/access/requests",
+        application_id=row.application_id,
     )
-    subject = f"Access request for {row.application_label}"
-    for address in stored.addresses_of_deciders(connection, row.application_id, kinds):
-        mail_queue.write_letter(ctx, connection, address, subject, text)
+    events.happened(connection, event, clock.now())

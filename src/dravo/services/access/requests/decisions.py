@@ -12,7 +12,8 @@ from dravo.services.access import assignment_changes, assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, Preview
 from dravo.services.context import AppContext
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import mail_server, messages
+from dravo.services.notifications.mail_texts import REQUEST_DECIDED
 from dravo.services.security import masking
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
@@ -217,7 +218,7 @@ def _decide(
     details = {"application": row.application_key, "decision": decision.status}
     event = AuditEvent("decided access request", "access request", row.id, details=details, personal=personal)
     record_change(connection, ctx.keys, caller, now, event)
-    if row.email and mail_queue.is_set_up(connection):
+    if row.email and mail_server.is_set_up(connection):
         text = f"{decision.message}\n" + (f"\n{answer}\n" if answer else "")
-        subject = f"Your request for {row.application_label}"
-        mail_queue.write_letter(ctx, connection, row.email, subject, text)
+        content = (f"Your request for {row.application_label}", text)
+        messages.write_email(ctx, connection, REQUEST_DECIDED, row.email, content)

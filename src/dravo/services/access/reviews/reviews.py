@@ -12,6 +12,8 @@ from dravo.core.access.reasons import chain
 from dravo.core.days import read_span
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import Instant
+from dravo.core.notifications.event_kinds import REVIEW_OPENED, REVIEW_UNDECIDED
+from dravo.core.notifications.reporting import Condition
 from dravo.services import settings
 from dravo.services.access import matrix as access_matrix
 from dravo.services.access.matrix import View
@@ -25,6 +27,7 @@ from dravo.store.access import reviews as stored
 from dravo.store.access.matrix import DIRECT_ONLY, HIGHEST
 from dravo.store.access.reviews import CONFIRMED, REMOVED, ListedReviewRow, ReviewRowFilter, StoredReview
 from dravo.store.ids import new_id
+from dravo.store.notifications import events
 from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import KeyAndLabel, RoleRef, UserRef
 
@@ -123,6 +126,8 @@ def start(
     ]
     with ctx.database.writing() as connection:
         stored.insert_review(connection, review, values)
+        for application_id in dict.fromkeys(row.application_id for row in rows):
+            _note(connection, REVIEW_OPENED, review_id, application_id, now)
         record_change(
             connection,
             ctx.keys,
@@ -181,7 +186,27 @@ def close_expired(ctx: AppContext, now: Instant) -> None:
         if not stored.has_expired(connection, now):
             return
     with ctx.database.writing() as connection:
+        for review_id, application_id in stored.undecided_expired(connection, now):
+            _note(connection, REVIEW_UNDECIDED, review_id, application_id, now)
         stored.close_expired(connection, now, "its due date")
+
+
+def _note(connection: Connection, kind: str, review_id: str, application_id: str, now: Instant) -> None:
+    """Have notifications tell about the part of a review in one application."""
+    part = stored.part_of(connection, review_id, application_id)
+    opened = kind == REVIEW_OPENED
+    what = "to decide" if opened else "stayed undecided"
+    told = Condition(
+        kind=kind,
+        subject_id=review_id,
+        subject=part.application_label,
+        title=f"{part.application_label}: access review '{part.label}' {'created' if opened else 'ended'}",
+        text=f"Rows {what}: {part.open:,}.",
+        path=f"/reviews/{review_id}",
+        number=part.open,
+        application_id=application_id,
+    )
+    events.happened(connection, told, now)
 
 
 # Reading

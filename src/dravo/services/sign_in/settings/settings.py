@@ -15,7 +15,7 @@ from dravo.protocols.saml.certificates import read_certificates
 from dravo.protocols.saml.names import POST, REDIRECT
 from dravo.services.context import AppContext
 from dravo.services.lookups import pushing_source
-from dravo.services.notifications import mail_queue
+from dravo.services.notifications import mail_server
 from dravo.services.security import operator_sso
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operator_sso import OPERATORS, SERVES, USERS
@@ -269,7 +269,7 @@ def missing(connection: Connection, row: SourceSignIn) -> list[str]:
 def _missing_for_mail(connection: Connection, row: SourceSignIn) -> list[str]:
     policy = sign_in_policy(row)
     wanted = (
-        (mail_queue.is_set_up(connection), "the email server (under Settings)"),
+        (mail_server.is_set_up(connection), "the email server (under Settings)"),
         (policy.domains, "the domains of the source (in the source policy)"),
         (row.settings["new_user_group"] or not policy.makes, "the group for new users"),
     )

@@ -11,8 +11,8 @@ from flask import Response, current_app, jsonify
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.ingest import claimed_groups
 from dravo.services.ingest.claimed_groups import GroupInClaims, GroupMadeAhead
-from dravo.services.notifications import mail_queue
-from dravo.services.notifications.mail_queue import MailSettings, MailTested
+from dravo.services.notifications import mail_server
+from dravo.services.notifications.mail_server import MailSettings, MailTested
 from dravo.services.security.permissions import SIGN_INS
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.sign_in import eligibility, email_codes, setup_checklist, test_sign_ins
@@ -317,7 +317,7 @@ def get_mail() -> MailSettings:
 
     Returns the settings and the last error, without the password.
     """
-    return mail_queue.shown(app_context())
+    return mail_server.shown(app_context())
 
 
 @routes.put("/mail", responses=responses("settings.MailSettings"))
@@ -327,7 +327,7 @@ def change_mail(body: MailRequest) -> MailSettings:
 
     Omitted fields keep their value. The password is stored encrypted.
     """
-    return mail_queue.change(app_context(), caller(), body.model_dump())
+    return mail_server.change(app_context(), caller(), body.model_dump())
 
 
 @routes.post("/mail/test", responses=responses("settings.MailTested"))
@@ -337,7 +337,7 @@ def test_mail(body: TestMailRequest) -> MailTested:
 
     Returns the error of the server if it refuses the email.
     """
-    return mail_queue.test(app_context(), caller(), body.to)
+    return mail_server.test(app_context(), caller(), body.to)
 
 
 # What everyone else sees

@@ -17,11 +17,14 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import later, seconds_between
 from dravo.protocols.addresses import Unreachable, resolve
 from dravo.protocols.http_client import check_url, repair_address
-from dravo.protocols.smtp import MailServer, MailTrouble, check_address, compose
-from dravo.services.notifications import mail_queue
-from dravo.services.notifications.mail_queue import MailSettings
+from dravo.protocols.smtp import Email, MailServer, MailTrouble, check_address, compose
+from dravo.services.notifications import mail_server, messages
+from dravo.services.notifications.mail_server import MailSettings
+from dravo.services.notifications.mail_texts import NOTIFICATION, SIGN_IN_CODE
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.notifications.messages import EMAIL, MessageFilter
+from dravo.store.pagination import PageRequest
 from tests.harness import Letters, free_port
 from tests.saml_provider import key_pair
 from tests.service_fixture import ServiceFixture
@@ -32,7 +35,7 @@ TO = "una.kerrigan@fernhollow.example"
 
 def set_server(services: ServiceFixture, port: int, **given: Any) -> MailSettings:
     wish = {"host": "127.0.0.1", "port": port, "security": "none", "sender": SENDER, **given}
-    return mail_queue.change(services.ctx, services.caller, wish)
+    return mail_server.change(services.ctx, services.caller, wish)
 
 
 @pytest.fixture
@@ -42,45 +45,50 @@ def ready(services: ServiceFixture, letters: Letters) -> ServiceFixture:
     return services
 
 
-def write(services: ServiceFixture, to: str = TO, seconds: float = 600) -> None:
+def write(services: ServiceFixture, to: str = TO, seconds: float = 600, kind: str = NOTIFICATION) -> None:
+    content = ("A subject, ä", "Line one\nLine two ä\n")
     with services.ctx.database.writing() as connection:
-        mail_queue.write_letter(
-            services.ctx, connection, to, "A subject, ä", "Line one\nLine two ä\n", seconds
-        )
+        messages.write_email(services.ctx, connection, kind, to, content, seconds)
+
+
+def waiting(services: ServiceFixture) -> list[Any]:
+    return services.rows(t.message, status="waiting")
 
 
 def test_a_letter_that_was_promised_is_sent_once(ready: ServiceFixture, letters: Letters) -> None:
     before = len(letters.to(TO))
     write(ready)
-    kept = ready.rows(t.outbound_mail)[0]
+    kept = waiting(ready)[0]
     assert "Line one" not in kept.content and TO not in kept.content
-    assert mail_queue.is_due(ready.ctx, clock.now())
-    assert mail_queue.send_due(ready.ctx, clock.now()) == 1
-    assert not ready.rows(t.outbound_mail) and not mail_queue.is_due(ready.ctx, clock.now())
-    assert mail_queue.send_due(ready.ctx, clock.now()) == 0
+    assert messages.is_due(ready.ctx, clock.now(), EMAIL)
+    assert messages.send_due(ready.ctx, clock.now(), EMAIL) == 1
+    assert not waiting(ready) and not messages.is_due(ready.ctx, clock.now(), EMAIL)
+    assert messages.send_due(ready.ctx, clock.now(), EMAIL) == 0
     newest = letters.to(TO)[0]
     assert len(letters.to(TO)) == before + 1
     assert (newest["from"], newest["subject"], newest["text"].split()) == (
         SENDER,
         "A subject, ä",
-        ["Line", "one", "Line", "two", "ä"],
+        ["Line", "one", "Line", "two", "ä", "Sent", "by", "Dravo,"],
     )
-    assert mail_queue.shown(ready.ctx).sent_at
+    assert newest["id"].startswith(f"<{kept.id}@")
+    assert mail_server.shown(ready.ctx).sent_at
 
 
 def test_mail_refused_temporarily_is_retried_and_reported(ready: ServiceFixture, letters: Letters) -> None:
     letters.faults(busy=True)
     write(ready)
-    mail_queue.send_due(ready.ctx, clock.now())
-    row = ready.rows(t.outbound_mail)[0]
+    messages.send_due(ready.ctx, clock.now(), EMAIL)
+    row = waiting(ready)[0]
     assert row.tries == 1 and row.next_at > clock.now() and "451 Come back later" in row.trouble
     assert (
-        "Come back later" in mail_queue.shown(ready.ctx).trouble and mail_queue.shown(ready.ctx).waiting == 1
+        "Come back later" in mail_server.shown(ready.ctx).trouble
+        and mail_server.shown(ready.ctx).waiting == 1
     )
-    assert mail_queue.send_due(ready.ctx, clock.now()) == 0
+    assert messages.send_due(ready.ctx, clock.now(), EMAIL) == 0
     letters.faults()
-    assert mail_queue.send_due(ready.ctx, later(clock.now(), 60)) == 1
-    found = mail_queue.shown(ready.ctx)
+    assert messages.send_due(ready.ctx, later(clock.now(), 60), EMAIL) == 1
+    found = mail_server.shown(ready.ctx)
     assert (found.trouble, found.waiting) == ("", 0)
 
 
@@ -89,36 +97,36 @@ def test_mail_refused_for_good_or_too_late_is_given_up_and_reported(
 ) -> None:
     letters.faults(refusing=True)
     write(ready)
-    mail_queue.send_due(ready.ctx, clock.now())
-    assert not ready.rows(t.outbound_mail) and "550 No such user" in mail_queue.shown(ready.ctx).trouble
+    messages.send_due(ready.ctx, clock.now(), EMAIL)
+    assert not waiting(ready) and "550 No such user" in mail_server.shown(ready.ctx).trouble
     letters.faults()
     write(ready, seconds=-1)
-    mail_queue.send_due(ready.ctx, clock.now())
-    assert not ready.rows(t.outbound_mail) and "in time" in mail_queue.shown(ready.ctx).trouble
+    messages.send_due(ready.ctx, clock.now(), EMAIL)
+    assert not waiting(ready) and "in time" in mail_server.shown(ready.ctx).trouble
 
 
 def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> None:
-    assert mail_queue.test(ready.ctx, ready.caller, f" {TO} ").sent_to == TO
+    assert mail_server.test(ready.ctx, ready.caller, f" {TO} ").sent_to == TO
     assert "sent by the command line" in letters.to(TO)[0]["text"]
     letters.faults(refusing=True)
     with pytest.raises(MailTrouble, match="550 No such user"):
-        mail_queue.test(ready.ctx, ready.caller, TO)
+        mail_server.test(ready.ctx, ready.caller, TO)
     set_server(ready, free_port())
     with pytest.raises(MailTrouble, match="does not respond:"):
-        mail_queue.test(ready.ctx, ready.caller, TO)
+        mail_server.test(ready.ctx, ready.caller, TO)
     set_server(ready, letters.smtp_port, security="starttls")
     with pytest.raises(MailTrouble, match="The server does not support the settings:"):
-        mail_queue.test(ready.ctx, ready.caller, TO)
+        mail_server.test(ready.ctx, ready.caller, TO)
     set_server(ready, letters.smtp_port, security="tls")
     with pytest.raises(MailTrouble, match="TLS"):
-        mail_queue.test(ready.ctx, ready.caller, TO)
+        mail_server.test(ready.ctx, ready.caller, TO)
     # An address of the machine's own network is nobody's mail server.
     set_server(ready, 25, host="169.254.169.254")
     with pytest.raises(MailTrouble, match=r"\. Dravo never calls this address\."):
-        mail_queue.test(ready.ctx, ready.caller, TO)
+        mail_server.test(ready.ctx, ready.caller, TO)
     set_server(ready, 25, host="")
     with pytest.raises(InvalidInput, match="No email server"):
-        mail_queue.test(ready.ctx, ready.caller, TO)
+        mail_server.test(ready.ctx, ready.caller, TO)
 
 
 @pytest.mark.parametrize(
@@ -134,7 +142,7 @@ def test_a_test_says_how_it_went(ready: ServiceFixture, letters: Letters) -> Non
 def test_invalid_settings_are_explained(services: ServiceFixture, given: dict[str, Any], told: str) -> None:
     with pytest.raises(InvalidInput, match=told):
         set_server(services, 25, **given)
-    assert mail_queue.shown(services.ctx).host == ""
+    assert mail_server.shown(services.ctx).host == ""
 
 
 def test_a_password_is_stored_encrypted_and_sent_to_no_other_host(services: ServiceFixture) -> None:
@@ -142,10 +150,10 @@ def test_a_password_is_stored_encrypted_and_sent_to_no_other_host(services: Serv
     assert shown.has_password and "rather-secret" not in str(services.rows(t.setting)) + str(shown) + str(
         services.rows(t.audit)
     )
-    assert mail_queue.change(
+    assert mail_server.change(
         services.ctx, services.caller, {"port": 587, "security": "starttls"}
     ).has_password
-    assert not mail_queue.change(
+    assert not mail_server.change(
         services.ctx, services.caller, {"host": "mail.elsewhere.example"}
     ).has_password
 
@@ -171,8 +179,8 @@ def test_an_address_is_one_address(wrong: str) -> None:
 
 def test_no_line_of_a_letter_becomes_a_header() -> None:
     with pytest.raises(ValueError, match="linefeed"):
-        compose(SENDER, TO, "Hello\nBcc: x@y.example", "text")
-    assert b"Auto-Submitted: auto-generated" in compose(SENDER, TO, "Hello", "text")
+        compose(SENDER, Email(TO, "Hello\nBcc: x@y.example", "text"))
+    assert b"Auto-Submitted: auto-generated" in compose(SENDER, Email(TO, "Hello", "text"))
 
 
 @pytest.fixture
@@ -206,7 +214,7 @@ def test_a_server_without_a_trusted_certificate_gets_no_password(
 ) -> None:
     set_server(services, guarded, security="starttls", user="dravo", password="rather-secret")
     with pytest.raises(MailTrouble, match="certificate is not trusted"):
-        mail_queue.test(services.ctx, services.caller, TO)
+        mail_server.test(services.ctx, services.caller, TO)
 
 
 @pytest.mark.parametrize(
@@ -225,23 +233,79 @@ def test_an_invalid_host_name_is_refused_and_never_called(services: ServiceFixtu
 def test_a_letter_that_breaks_off_keeps_no_other_from_going_and_is_tried_later_and_later(
     ready: ServiceFixture, letters: Letters, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    send = mail_queue.send
+    send = messages.send
 
-    def broken(server: MailServer, to: str, content: bytes) -> None:
-        if to != TO:
+    def broken(server: MailServer, email: Email) -> None:
+        if email.to != TO:
             raise UnicodeError("a mistake")
-        send(server, to, content)
+        send(server, email)
 
-    monkeypatch.setattr(mail_queue, "send", broken)
+    monkeypatch.setattr(messages, "send", broken)
     before = len(letters.to(TO))
     write(ready, "zofia.wisniarska@fernhollow.example", seconds=86_400)
     write(ready)
     now, waits = clock.now(), []
     for _ in range(4):
-        mail_queue.send_due(ready.ctx, now)
-        (row,) = ready.rows(t.outbound_mail)
+        messages.send_due(ready.ctx, now, EMAIL)
+        (row,) = waiting(ready)
         waits.append(seconds_between(clock.now(), row.next_at))
         now = later(row.next_at, 1)
     assert len(letters.to(TO)) == before + 1
-    assert "The email failed with an internal error. See the service log." in row.trouble and row.tries == 4
+    assert "The message failed with an internal error. See the service log." in row.trouble and row.tries == 4
     assert waits == sorted(waits) and waits[-1] > 2 * waits[0]
+
+
+def test_a_message_whose_reply_is_lost_is_sent_twice_at_most(ready: ServiceFixture, letters: Letters) -> None:
+    letters.faults(losing=True)
+    before = len(letters.to(TO))
+    write(ready, seconds=86_400)
+    for _ in range(4):
+        messages.send_due(ready.ctx, later(clock.now(), 7_200), EMAIL)
+    (row,) = ready.rows(t.message)
+    assert (row.status, row.lost) == ("unknown", 2) and "may have arrived" in row.trouble
+    arrived = letters.to(TO)[: len(letters.to(TO)) - before]
+    # The same ID, so that a mail program shows it once.
+    assert len(arrived) == 2 and len({each["id"] for each in arrived}) == 1
+
+
+def test_a_message_in_hand_when_the_worker_is_killed_is_sent_once_more(
+    ready: ServiceFixture, letters: Letters, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    class Killed(BaseException):
+        pass
+
+    def kill(*_: Any) -> None:
+        raise Killed
+
+    before = len(letters.to(TO))
+    write(ready, seconds=86_400)
+    with monkeypatch.context() as patched:
+        patched.setattr(messages, "send", kill)
+        with pytest.raises(Killed):
+            messages.send_due(ready.ctx, clock.now(), EMAIL)
+    assert waiting(ready)[0].lost == 1
+    assert messages.send_due(ready.ctx, clock.now(), EMAIL) == 1
+    assert (ready.rows(t.message)[0].status, len(letters.to(TO))) == ("sent", before + 1)
+
+
+def test_a_sent_message_is_listed_and_sent_again_unless_it_has_a_code(
+    ready: ServiceFixture, letters: Letters
+) -> None:
+    write(ready)
+    write(ready, kind=SIGN_IN_CODE)
+    with pytest.raises(InvalidInput, match="not sent yet"):
+        messages.send_again(ready.ctx, ready.caller, waiting(ready)[0].id)
+    messages.send_due(ready.ctx, clock.now(), EMAIL)
+    found = messages.list_messages(ready.ctx, PageRequest(), MessageFilter(status="sent", words="KERRIGAN"))
+    assert [(each.kind, each.can_repeat) for each in found.items] == [
+        (SIGN_IN_CODE, False),
+        (NOTIFICATION, True),
+    ]
+    with pytest.raises(InvalidInput, match="contained a code"):
+        messages.send_again(ready.ctx, ready.caller, found.items[0].id)
+    before = len(letters.to(TO))
+    again = messages.send_again(ready.ctx, ready.caller, found.items[1].id)
+    messages.send_due(ready.ctx, clock.now(), EMAIL)
+    assert again.status == "waiting" and len(letters.to(TO)) == before + 1
+    with pytest.raises(InvalidInput, match="There is no status"):
+        messages.list_messages(ready.ctx, PageRequest(), MessageFilter(status="gone"))

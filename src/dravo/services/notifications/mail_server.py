@@ -1,38 +1,26 @@
-"""Outbound email: the email server, and the queue of messages.
-
-A message is written in the transaction of what it is about, and the worker sends it. It survives a crash, and
-the time of a request does not reveal whether an email was sent.
-"""
+"""The email server: its settings, the result of the last message, and a test email."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from typing import Any
 
-import orjson
-import structlog
 from sqlalchemy import Connection
 
 from dravo.core.errors import InvalidInput
-from dravo.core.instants import Instant, later
 from dravo.protocols.addresses import is_host
-from dravo.protocols.smtp import NONE, SECURITIES, MailServer, MailTrouble, check_address, compose, send
+from dravo.protocols.smtp import NONE, SECURITIES, Email, MailServer, check_address, send
 from dravo.services.context import AppContext
+from dravo.services.notifications import mail_texts
+from dravo.services.notifications.mail_texts import TEST
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
-from dravo.store.organization import outbound_mail
+from dravo.store.notifications import messages
 from dravo.store.organization import settings as stored_settings
-from dravo.store.organization.outbound_mail import QueuedMail
 
 # Names under which the email server and its last result are stored.
 SERVER, WENT = "mail_server", "mail_status"
-PAUSES = (5, 15, 60, 300, 900, 3_600)
-AT_ONCE = 20
-# A notice is worth sending for three days.
-NOTICE_SECONDS = 3 * 86_400
-
-log = structlog.get_logger("mail")
 
 
 @dataclass
@@ -63,7 +51,7 @@ def shown(ctx: AppContext) -> MailSettings:
     with ctx.database.reading() as connection:
         kept = _read(connection, SERVER)
         went = _read(connection, WENT)
-        waiting = outbound_mail.number(connection)
+        waiting = messages.number_waiting(connection, messages.EMAIL)
     return MailSettings(
         host=kept.get("host", ""),
         port=kept.get("port", 587),
@@ -156,81 +144,30 @@ def test(ctx: AppContext, caller: Caller, to: str) -> MailTested:
     """
     address = check_address(to, "to")
     with ctx.database.reading() as connection:
-        server = _server(ctx, connection)
-    if server is None:
+        to_use = server(ctx, connection)
+        content = f"This is a test email, sent by {caller.name}.\n\nEmails from Dravo arrive at this address."
+        subject, text = mail_texts.composed(ctx, connection, TEST, "Test email from Dravo", content)
+    if to_use is None:
         raise InvalidInput("No email server is configured.", "Save the email server first.", "host")
-    text = f"This is a test email, sent by {caller.name}.\n\nEmails from Dravo arrive at this address.\n"
-    send(server, address, compose(server.sender, address, "Test email from Dravo", text))
+    send(to_use, Email(address, subject, text))
     with ctx.database.writing() as connection:
-        stored_settings.replace_value(connection, WENT, {"sent_at": clock.now()})
+        note_sent(connection)
     return MailTested(**vars(shown(ctx)), sent_to=address)
 
 
-def write_letter(
-    ctx: AppContext,
-    connection: Connection,
-    to: str,
-    subject: str,
-    text: str,
-    seconds: float = NOTICE_SECONDS,
-) -> None:
-    """Write a message that the worker sends, in the transaction of what it is about.
-
-    Args:
-        seconds: for how long the message is worth sending.
-    """
-    now = clock.now()
-    content = ctx.keys.encrypt(orjson.dumps([to, subject, text]).decode())
-    outbound_mail.insert_message(connection, content, now, later(now, seconds))
+def note_sent(connection: Connection) -> None:
+    """Store that the email server accepted a message."""
+    stored_settings.replace_value(connection, WENT, {"sent_at": clock.now()})
 
 
-def send_due(ctx: AppContext, now: Instant) -> int:
-    """Send the messages that are due; return how many were tried."""
-    with ctx.database.reading() as connection:
-        rows = outbound_mail.due(connection, now, AT_ONCE)
-        server = _server(ctx, connection) if rows else None
-    for row in rows:
-        _send_one(ctx, server, row)
-    return len(rows)
+def note_trouble(connection: Connection, trouble: str) -> None:
+    """Store the error of a message."""
+    went = {**_read(connection, WENT), "trouble": trouble, "trouble_at": clock.now()}
+    stored_settings.replace_value(connection, WENT, went)
 
 
-def is_due(ctx: AppContext, now: Instant) -> bool:
-    """Whether a message is due."""
-    with ctx.database.reading() as connection:
-        return bool(outbound_mail.due(connection, now, 1))
-
-
-def _send_one(ctx: AppContext, server: MailServer | None, row: QueuedMail) -> None:
-    now, trouble, over = clock.now(), "", row.until_at <= clock.now()
-    if not over:
-        to, subject, text = orjson.loads(ctx.keys.decrypt(row.content))
-        try:
-            if server is None:
-                raise MailTrouble("No email server is configured.", "Configure it under Settings.")
-            send(server, to, compose(server.sender, to, subject, text))
-        except MailTrouble as wrong:
-            trouble, over = f"{wrong.message} {wrong.hint}", wrong.lasting
-            log.warning("an email was not accepted", reason=wrong.message, tries=row.tries + 1)
-        except Exception:
-            # Other messages must still be sent.
-            trouble = "The email failed with an internal error. See the service log."
-            log.exception("an email failed", tries=row.tries + 1)
-    with ctx.database.writing() as connection:
-        if trouble and not over:
-            next_at = later(now, PAUSES[min(row.tries, len(PAUSES) - 1)])
-            outbound_mail.postpone(connection, row.id, row.tries + 1, next_at, trouble)
-        else:
-            outbound_mail.delete_message(connection, row.id)
-        if trouble or row.until_at <= now:
-            trouble = trouble or row.trouble or "An email could not be sent in time."
-            stored_settings.replace_value(
-                connection, WENT, {**_read(connection, WENT), "trouble": trouble, "trouble_at": now}
-            )
-        else:
-            stored_settings.replace_value(connection, WENT, {"sent_at": now})
-
-
-def _server(ctx: AppContext, connection: Connection) -> MailServer | None:
+def server(ctx: AppContext, connection: Connection) -> MailServer | None:
+    """Return the email server with its password; None if none is configured."""
     kept = _read(connection, SERVER)
     if not kept.get("host"):
         return None

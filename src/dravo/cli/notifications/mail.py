@@ -1,17 +1,17 @@
-"""`dravo mail`: the email server, and a test email."""
+"""`dravo mail`: the email server, a test email, and the texts of emails."""
 
 from __future__ import annotations
 
 import argparse
 from typing import Any
 
-from dravo.cli.output import UsageError, command, moment, noun, read_secret, show_json
+from dravo.cli.output import UsageError, command, moment, noun, read_secret, show_json, table
 from dravo.client import Dravo
 
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
-    verbs = noun(nouns, "mail", "email server")
+    verbs = noun(nouns, "mail", "email server and texts of emails")
     command(verbs, "show", _show, "show the email server and its status")
     change = command(
         verbs,
@@ -35,6 +35,25 @@ def add_commands(nouns: Any) -> None:
     change.add_argument("--ask-password", action="store_true", help="ask for the password")
     change.add_argument("--sender", metavar="ADDRESS", help="sender address")
     test.add_argument("to", metavar="ADDRESS", help="email address of the recipient")
+    _declare_texts(verbs)
+
+
+def _declare_texts(verbs: Any) -> None:
+    command(verbs, "texts", _texts, "list the texts of emails, and their placeholders")
+    set_text = command(
+        verbs,
+        "set-text",
+        _set_text,
+        "change subject, greeting and footer of a kind of email",
+        ["dravo mail set-text sign_in_code --subject '{organization}: {title}' --preview"],
+    )
+    set_text.add_argument("--subject", required=True, metavar="TEXT", help="the subject")
+    set_text.add_argument("--greeting", default="", metavar="TEXT", help="text above the content")
+    set_text.add_argument("--footer", default="", metavar="TEXT", help="text below the content")
+    set_text.add_argument("--preview", action="store_true", help="print a sample email; change nothing")
+    reset = command(verbs, "reset-text", _reset_text, "return to the text that ships with Dravo")
+    for parser in (set_text, reset):
+        parser.add_argument("kind", metavar="KIND", help="kind of email, as in 'dravo mail texts'")
 
 
 def _show(given: argparse.Namespace, dravo: Dravo) -> None:
@@ -84,3 +103,41 @@ def _test(given: argparse.Namespace, dravo: Dravo) -> None:
         show_json(found)
     else:
         print(f"The server accepted the email to {found['sent_to']}. Check that it arrives.")
+
+
+def _texts(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_texts(given, dravo.notifications.texts())
+
+
+def _show_texts(given: argparse.Namespace, found: Any) -> None:
+    if given.json:
+        show_json(found)
+        return
+    columns = {
+        "Kind": lambda m: m["kind"],
+        "Email": lambda m: m["label"],
+        "Subject": lambda m: m["subject"],
+        "Greeting": lambda m: m["greeting"],
+        "Footer": lambda m: m["footer"],
+        "Changed": lambda m: "yes" if m["changed"] else "no",
+    }
+    table(columns, found["items"])
+    print("Placeholders:")
+    for name, meaning in found["placeholders"].items():
+        print(f"  {{{name}}}  {meaning}")
+
+
+def _set_text(given: argparse.Namespace, dravo: Dravo) -> None:
+    text = (given.kind, given.subject, given.greeting, given.footer)
+    if given.preview:
+        sample = dravo.notifications.preview_text(*text)
+        if given.json:
+            show_json(sample)
+        else:
+            print(f"Subject: {sample['subject']}\n\n{sample['text']}")
+        return
+    _show_texts(given, dravo.notifications.change_text(*text))
+
+
+def _reset_text(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_texts(given, dravo.notifications.reset_text(given.kind))

@@ -1,0 +1,1 @@
+"""Commands for notifications, webhooks and email."""

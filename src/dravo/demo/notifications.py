@@ -1,0 +1,42 @@
+"""The demo's notifications: whom events are reported to, by email and by a webhook."""
+
+from __future__ import annotations
+
+from dravo.client import Dravo
+from dravo.demo import scenario
+
+# The duty desk is a receiver of webhook messages, which the stand-in of the email server shows.
+WEBHOOK, RULE = "Duty desk", "Failures to the duty desk"
+KINDS = ["task_failed", "application_paused", "import_failed", "worker_restarted"]
+ORGANIZATION = "Fernhollow Botanic Trust"
+
+
+def connect(dravo: Dravo, mail: str) -> None:
+    """Create the webhook; or give it the address that the stand-in has now.
+
+    Args:
+        mail: the address of the stand-in of the email server.
+    """
+    url = f"{mail}/events"
+    found = next((each for each in dravo.notifications.webhooks() if each["label"] == WEBHOOK), None)
+    if found is None:
+        made = dravo.notifications.create_webhook(WEBHOOK, url)
+        to = [{"kind": "webhook", "value": made["id"]}]
+        dravo.notifications.create_rule(RULE, to, kinds=KINDS)
+    elif found["url"] != url:
+        dravo.notifications.change_webhook(found["id"], url=url)
+
+
+def load(dravo: Dravo, operator: str) -> None:
+    """Give the super administrator an address and emails a greeting, and have a test email sent.
+
+    Args:
+        operator: the name of the super administrator.
+    """
+    address = f"{operator}@{scenario.DOMAIN}"
+    found = next(each for each in dravo.operators.list() if each["name"] == operator)
+    dravo.operators.change(found["id"], email=address)
+    dravo.change_setting("organization_name", ORGANIZATION)
+    footer = "Sent by Dravo for {organization}, {address}\nQuestions: People and Finance, extension 120"
+    dravo.notifications.change_text("notification", "{title}", "Good day,", footer)
+    dravo.mail.test(address)
