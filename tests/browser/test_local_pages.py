@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import check_accessible, choose
+from tests.browser.conftest import check_accessible, choose, find_and_choose
 from tests.harness import Running, StandIn, eventually
 
 Fresh = Callable[[str], str]
@@ -28,7 +28,7 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     dialog.get_by_label("Family name").fill(name.title())
     dialog.get_by_role("button", name="Create", exact=True).click()
     expect(dialog).to_contain_text("The user name is missing.")
-    dialog.get_by_label("User name").fill(name)
+    dialog.get_by_label("User name", exact=True).fill(name)
     dialog.get_by_label("Email").fill(f"{name}@fernhollow.example")
     dialog.get_by_role("button", name="Create", exact=True).click()
     expect(dialog).to_contain_text(f"Ada {name} has the same user name or email address.")
@@ -43,6 +43,10 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     page.get_by_role("dialog").get_by_label("Name").fill(group)
     page.get_by_role("button", name="Create", exact=True).click()
     expect(page.get_by_role("heading", name=group)).to_be_visible()
+    page.get_by_role("button", name="Edit group").click()
+    page.get_by_role("dialog").get_by_label("Description").fill("Who plants in spring")
+    page.get_by_role("dialog").get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Who plants in spring")).to_be_visible()
     with running.dravo as dravo:
         dravo.assignments.add(desk, "viewer", source="local", group=group)
     page.get_by_role("button", name="Add members").click()
@@ -80,10 +84,14 @@ def test_a_user_is_entered_put_into_a_local_group_changed_and_leaves(
     dialog.get_by_label("Active").uncheck()
     expect(dialog).to_contain_text("1 lose")
     dialog.get_by_label("Active").check()
-    dialog.get_by_label("Title").fill("Botanist")
+    dialog.get_by_label("Job title").fill("Botanist")
+    dialog.get_by_label("Mobile phone").fill("+351 000 111")
+    find_and_choose(dialog.get_by_role("combobox", name="Manager"), f"Ada {name}")
     expect(dialog).to_contain_text("0 lose")
     dialog.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("row", name="title Botanist")).to_be_visible()
+    expect(page.get_by_text("+351 000 111").first).to_be_visible()
+    expect(page.get_by_role("link", name=f"Ada {name}").first).to_be_visible()
     page.get_by_role("button", name="Delete", exact=True).click()
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("1 lose")
@@ -166,3 +174,26 @@ def test_several_users_are_marked_and_one_mark_is_removed(
     mark = page.get_by_role("region", name="Mark")
     expect(mark).to_contain_text("marked the user as left")
     expect(mark).to_contain_text("A source still reports the user as active.")
+
+
+def test_several_users_get_a_role_together(
+    open_page: Callable[..., Page], running: Running, fresh: Fresh
+) -> None:
+    desk, source, words = fresh("desk"), fresh("staff"), fresh("crew")
+    running.application(desk)
+    for name in ("ida", "ove"):
+        running.provider(source).user(f"{words}.{name}", displayName=f"{words} {name}")
+    page = open_page(signed_in=True)
+    page.goto(f"/users?q={words}")
+    for name in ("ida", "ove"):
+        page.get_by_role("checkbox", name=f"Select {words} {name}").check()
+    page.get_by_role("button", name="Assign role to 2").click()
+    dialog = page.get_by_role("dialog")
+    label = desk.replace("-", " ").title()
+    find_and_choose(dialog.get_by_role("combobox", name="Application"), label)
+    choose(dialog.locator(".v-select").filter(has_text="Role"), "Viewer")
+    expect(dialog).to_contain_text("2 gain")
+    dialog.get_by_role("button", name="Assign", exact=True).click()
+    expect(dialog).to_have_count(0)
+    with running.dravo as dravo:
+        assert dravo.assignments.list(application=desk).total() == 2

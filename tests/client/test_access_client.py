@@ -149,7 +149,7 @@ def test_local_users_and_groups_by_the_client(running: Running, fresh: Fresh) ->
         assert dravo.users.preview_removal(name)["lost"] == 0
         dravo.users.remove(name)
         assert dravo.groups.get(group["id"])["users_with_nested_groups"] == 0
-        assert dravo.groups.rename(group["id"], f"{label} two")["name"] == f"{label} two"
+        assert dravo.groups.change(group["id"], name=f"{label} two")["name"] == f"{label} two"
         assert dravo.groups.preview_removal(group["id"])["lost"] == 0
         dravo.groups.remove(group["id"])
         with pytest.raises(NotFound):

@@ -239,13 +239,20 @@ def test_local_users_and_groups_are_kept_by_hand(
         running, "group", "remove-members", "desk-viewer", name, code=2
     )
     assert "1 lose" in ran(running, "user", "change", ida, "--active", "no", "--preview")
-    assert "is active" in ran(running, "user", "change", ida, "--title", "Botanist")
+    assert "is active" in ran(running, "user", "change", ida, "--title", "Botanist", "--manager", name)
+    wrong = ran(running, "user", "change", ida, "--manager", "nobody-at-all", code=2)
+    assert "There is no user 'nobody-at-all'" in wrong
+    assert "is active" in ran(running, "user", "change", ida, "--mobile-phone", "+351 000", "--country", "PT")
     shown = json.loads(ran(running, "user", "show", ida, "--json"))
+    assert shown["manager"]["user_name"] == name
     assert {"title": "Botanist", "name.givenName": "Ida"}.items() <= {
         each["name"]: each["value"] for each in shown["attributes"]
     }.items()
     assert " and is not a local user." in ran(running, "user", "remove", name, code=2)
-    assert "Summer" in ran(running, "group", "rename", group, f"Summer {group}")
+    edit = ("group", "change", group, "--name", f"Summer {group}", "--description", "Who plants")
+    assert "Summer" in ran(running, *edit)
+    assert "Who plants" in ran(running, "group", "show", f"Summer {group}")
+    assert "No change given" in ran(running, "group", "change", f"Summer {group}", code=2)
     assert "1 lose" in ran(running, "user", "remove", ida, "--preview") and "has left" in ran(
         running, "user", "remove", ida
     )

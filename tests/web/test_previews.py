@@ -25,6 +25,7 @@ from tests.service_fixture import ServiceFixture
 API = "/api/v1"
 # The preview of each operation that changes settings.
 PREVIEWS = {
+    ("POST", "/notifications/announcements"): ("POST", "/notifications/announcements/preview"),
     ("PUT", "/notifications/texts/{kind}"): ("POST", "/notifications/texts/{kind}/preview"),
     ("DELETE", "/notifications/texts/{kind}"): ("POST", "/notifications/texts/{kind}/preview"),
     ("PATCH", "/applications/{key}"): ("POST", "/applications/{key}/settings/preview"),
@@ -186,6 +187,7 @@ WITHOUT = {
     ("POST", "/notifications/webhooks/{id}/secret"): ACTS,
     ("POST", "/notifications/webhooks/{id}/test"): ITSELF,
     ("POST", "/notifications/messages/{id}/send-again"): ACTS,
+    ("POST", "/notifications/announcements/{id}/withdraw"): ACTS,
 }
 
 

@@ -45,7 +45,7 @@ def add_commands(nouns: Any) -> None:
     _declare_show(verbs)
     _declare_members(verbs)
     _declare_create(verbs)
-    _declare_rename(verbs)
+    _declare_change(verbs)
     _declare_add_members(verbs)
     _declare_remove_members(verbs)
     _declare_set_authority(verbs)
@@ -102,18 +102,20 @@ def _declare_create(verbs: Any) -> None:
         verbs, "create", _create, "create a local group", ["dravo group create 'Spring planting'"]
     )
     parser.add_argument("name", help="name of the group")
+    parser.add_argument("--description", metavar="TEXT", default="", help="what the group is for")
 
 
-def _declare_rename(verbs: Any) -> None:
+def _declare_change(verbs: Any) -> None:
     parser = command(
         verbs,
-        "rename",
-        _rename,
-        "rename a local group",
-        ["dravo group rename 'Spring planting' 'Spring and summer'"],
+        "change",
+        _edit,
+        "change the name or the description of a local group",
+        ["dravo group change 'Spring planting' --name 'Spring and summer' --description 'Who plants'"],
     )
     parser.add_argument("group", help="ID or complete name")
-    parser.add_argument("name", help="name of the group")
+    parser.add_argument("--name", help="new name of the group")
+    parser.add_argument("--description", metavar="TEXT", help="what the group is for; empty for nothing")
 
 
 def _declare_add_members(verbs: Any) -> None:
@@ -258,6 +260,7 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
     facts(
         {
             "Name": group["name"],
+            **({"Description": group["description"]} if group["description"] else {}),
             "Of": group["source"]["label"] if group["source"] else None,
             "ID in the source": group["external_id"],
             "Lists": f"{counted(group['members'], 'user', 'users')}, "
@@ -303,7 +306,7 @@ def _members(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _create(given: argparse.Namespace, dravo: Dravo) -> None:
-    group = dravo.groups.add(given.name)
+    group = dravo.groups.add(given.name, given.description)
     if given.json:
         show_json(group)
         return
@@ -313,8 +316,15 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     )
 
 
-def _rename(given: argparse.Namespace, dravo: Dravo) -> None:
-    print(f"Renamed to '{dravo.groups.rename(_local(given, dravo), given.name)['name']}'.")
+def _edit(given: argparse.Namespace, dravo: Dravo) -> None:
+    wish = {name: value for name in ("name", "description") if (value := getattr(given, name)) is not None}
+    if not wish:
+        raise UsageError("No change given. Use --name or --description.")
+    group = dravo.groups.change(_local(given, dravo), **wish)
+    if given.json:
+        show_json(group)
+        return
+    print(f"Saved the group '{group['name']}'.")
 
 
 def _add_members(given: argparse.Namespace, dravo: Dravo) -> None:

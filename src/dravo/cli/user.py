@@ -11,6 +11,37 @@ from dravo.cli.applications.account import ACCOUNT
 from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
 from dravo.client import Dravo
 
+# The attributes of local users, each an option.
+FIELDS = {
+    "given_name": "given name",
+    "middle_name": "middle name",
+    "family_name": "family name",
+    "honorific_prefix": "title before the name",
+    "honorific_suffix": "suffix after the name",
+    "display_name": "display name (default: given and family name)",
+    "nick_name": "nickname",
+    "email": "email address",
+    "work_phone": "phone number at work",
+    "mobile_phone": "mobile phone number",
+    "title": "job title",
+    "user_type": "kind of user, such as Employee",
+    "employee_number": "employee number",
+    "organization": "organization",
+    "division": "division",
+    "department": "department",
+    "cost_center": "cost center",
+    "manager": "manager: ID, user name, email or external ID",
+    "street_address": "street address",
+    "locality": "town",
+    "region": "state or region",
+    "postal_code": "postal code",
+    "country": "country, such as PT",
+    "preferred_language": "language, such as pt",
+    "locale": "locale, such as pt-PT",
+    "time_zone": "time zone, such as Europe/Lisbon",
+    "profile_url": "URL of a page about the user",
+}
+
 
 def add_commands(nouns: Any) -> None:
     """Add the commands."""
@@ -54,14 +85,8 @@ def add_commands(nouns: Any) -> None:
     change.add_argument("user", help="ID, user name, email or external ID")
     change.add_argument("--user-name", help="a new user name")
     for each in (add, change):
-        each.add_argument("--given-name", metavar="NAME", help="given name")
-        each.add_argument("--family-name", metavar="NAME", help="family name")
-        each.add_argument(
-            "--display-name", metavar="NAME", help="display name (default: given and family name)"
-        )
-        each.add_argument("--email", help="email address")
-        each.add_argument("--title", help="job title")
-        each.add_argument("--department", help="department")
+        for name, text in FIELDS.items():
+            each.add_argument(f"--{name.replace('_', '-')}", metavar="TEXT", help=text)
     change.add_argument("--active", choices=("yes", "no"), help="no: the user is inactive")
     remove = command(verbs, "remove", _remove, "mark a local user as left and end their access")
     remove.add_argument("user", help="ID, user name, email or external ID")
@@ -200,21 +225,9 @@ def _show(given: argparse.Namespace, dravo: Dravo) -> None:
         table({name: cell for name, cell in ACCOUNT.items() if name != "User"}, user["accounts"])
 
 
-_FIELDS = ("given_name", "family_name", "display_name", "email", "title", "department")
-
-
-# Where each of them stands among the attributes of a user.
-_ATTRIBUTES = {
-    "given_name": "name.givenName",
-    "family_name": "name.familyName",
-    "display_name": "displayName",
-    "email": "emails",
-}
-
-
 def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     user = dravo.users.add(
-        given.user_name, **{name: value for name in _FIELDS if (value := getattr(given, name))}
+        given.user_name, **{name: value for name in FIELDS if (value := getattr(given, name))}
     )
     if given.json:
         show_json(user)
@@ -223,17 +236,16 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
-    before = dravo.users.get(given.user)
-    known = {each["name"]: each["value"] for each in before["attributes"]}
-    fields: dict[str, Any] = {name: known.get(_ATTRIBUTES.get(name, name), "") for name in _FIELDS}
-    fields["email"] = before["email"] or ""
-    fields |= {name: value for name in _FIELDS if (value := getattr(given, name)) is not None}
-    fields["active"] = given.active == "yes" if given.active else before["status"] == "active"
-    user_name = given.user_name or before["user_name"]
+    before: dict[str, Any] = {**dravo.users.local(given.user)}
+    user_name = given.user_name or before.pop("user_name")
+    fields = {**before, **{name: value for name in FIELDS if (value := getattr(given, name)) is not None}}
+    fields.pop("user_name", None)
+    if given.active:
+        fields["active"] = given.active == "yes"
     if given.preview:
-        show_preview(given, dravo.users.preview(before["id"], user_name, **fields))
+        show_preview(given, dravo.users.preview(given.user, user_name, **fields))
         return
-    user = dravo.users.change(before["id"], user_name, **fields, confirm=given.confirm)
+    user = dravo.users.change(given.user, user_name, **fields, confirm=given.confirm)
     if given.json:
         show_json(user)
         return

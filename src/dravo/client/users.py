@@ -35,10 +35,12 @@ class Users(Noun):
         )
 
     def add(self, user_name: str, **fields: Any) -> t.User:
-        """Create a local user: `given_name=`, `family_name=`, `display_name=`, `email=`, `title=`,
-        `department=`, `active=`.
-        """
+        """Create a local user: `given_name=`, `family_name=`, `email=` and other fields of `t.LocalUser`."""
         return cast(t.User, self._call("POST", "/users", body={"user_name": user_name, **fields}))
+
+    def local(self, user: str) -> t.LocalUser:
+        """Return the attributes of a local user as fields, to change them."""
+        return cast(t.LocalUser, self._call("GET", f"/users/{part(user)}/local"))
 
     def change(self, user: str, user_name: str, **fields: Any) -> t.User:
         """Replace the attributes of a local user, with fields as in `add`; `confirm=` is the user's name, for
@@ -128,13 +130,13 @@ class Groups(Noun):
         """Return one group by id, with the groups in and around it."""
         return cast(t.GroupDetail, self._call("GET", f"/groups/{part(group_id)}"))
 
-    def add(self, name: str) -> t.Group:
+    def add(self, name: str, description: str = "") -> t.Group:
         """Create a local group without members."""
-        return cast(t.Group, self._call("POST", "/groups", body={"name": name}))
+        return cast(t.Group, self._call("POST", "/groups", body={"name": name, "description": description}))
 
-    def rename(self, group_id: str, name: str) -> t.Group:
-        """Rename a local group."""
-        return cast(t.Group, self._call("PATCH", f"/groups/{part(group_id)}", body={"name": name}))
+    def change(self, group_id: str, **given: str) -> t.Group:
+        """Change `name=` or `description=` of a local group."""
+        return cast(t.Group, self._call("PATCH", f"/groups/{part(group_id)}", body=given))
 
     def remove(self, group_id: str, confirm: str | None = None) -> None:
         """Delete a local group; `confirm` is its name, for a serious change."""

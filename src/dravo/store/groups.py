@@ -397,3 +397,10 @@ def named_of_source(connection: Connection, source_id: str) -> list[NamedGroup]:
         NamedGroup(row.id, row.display_name, tuple(each for each in (row.id, *row[2:]) if each))
         for row in connection.execute(statement)
     ]
+
+
+def set_description(connection: Connection, group_id: str, description: str) -> None:
+    """Store what a local group is for; "" for nothing."""
+    connection.execute(
+        update(t.group).where(t.group.c.id == group_id).values(description=description or None)
+    )

@@ -120,7 +120,7 @@ def test_attributes_of_a_source_cannot_be_edited(services: ServiceFixture) -> No
         local_users.remove(services.ctx, services.caller, "ada")
     for change in (
         local_groups.remove,
-        lambda ctx, caller, group: local_groups.rename(ctx, caller, group, "x"),
+        lambda ctx, caller, group: local_groups.change(ctx, caller, group, "x", None),
     ):
         with pytest.raises(InvalidInput, match="'Herbarium' belongs to the source Staff"):
             change(services.ctx, services.caller, herbarium)
@@ -217,7 +217,7 @@ def test_bad_members_are_refused_and_nothing_of_them_is_done(services: ServiceFi
     with pytest.raises(AlreadyExists, match="already"):
         local_groups.add(services.ctx, services.caller, " planting ")
     with pytest.raises(InvalidInput, match="A group name must have 1 to 200 characters"):
-        local_groups.rename(services.ctx, services.caller, group, " ")
+        local_groups.change(services.ctx, services.caller, group, " ", None)
 
 
 def test_taking_from_many_by_a_local_group_asks_for_its_name(services: ServiceFixture) -> None:

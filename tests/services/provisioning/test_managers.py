@@ -7,14 +7,16 @@ from typing import Any
 
 import pytest
 
+from dravo.core.errors import InvalidInput
 from dravo.core.scim.schemas import ENTERPRISE_URN
 from dravo.demo.application import Application
-from dravo.services.access import assignments
+from dravo.services.access import assignments, user_detail
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.applications import applications, connections
 from dravo.services.applications.connections import ConnectionSettings
 from dravo.services.changes import recompute
 from dravo.services.ingest import record_links
+from dravo.services.ingest.local import users as local_users
 from dravo.services.provisioning import attempt, holds, managers
 from dravo.services.provisioning.drift import differences, reconciliation
 from dravo.store import clock
@@ -236,3 +238,25 @@ def test_a_manager_changed_in_the_application_is_drift_and_repaired(desk: Desk) 
     differences.repair(ctx, caller, "records", [found.id])
     desk.work()
     assert desk.managers()["zofia"] == "una"
+
+
+def test_the_manager_of_a_local_user_is_a_user_of_any_source(desk: Desk) -> None:
+    desk.user("ada")
+    ada = desk.services.rows(t.user, user_name="ada")[0]
+    local_users.add(desk.services.ctx, desk.services.caller, {"user_name": "ida", "manager": "ada"})
+    assign(desk.services, "ida")
+    desk.work()
+    assert desk.managers()["ida"] == "ada"
+    shown = user_detail.user(desk.services.ctx, "ida").manager
+    assert shown is not None and shown.id == ada.id
+    # The manager's account comes later than that of the report.
+    desk.user("bob", access=False)
+    fields = {"user_name": "ida", "manager": "bob"}
+    local_users.change(desk.services.ctx, desk.services.caller, "ida", fields)
+    desk.work()
+    assert desk.managers()["ida"] is None
+    assign(desk.services, "bob")
+    desk.work()
+    assert desk.managers()["ida"] == "bob"
+    with pytest.raises(InvalidInput, match="There is no user 'gone'"):
+        local_users.add(desk.services.ctx, desk.services.caller, {"user_name": "ove", "manager": "gone"})

@@ -149,14 +149,7 @@ async function save(): Promise<void> {
       auto-grow
       spellcheck="false"
     />
-    <v-autocomplete
-      v-model="fields.webhooks"
-      :items="hooks"
-      label="Webhooks"
-      multiple
-      chips
-      closable-chips
-    />
+    <v-autocomplete v-model="fields.webhooks" :items="hooks" label="Webhooks" multiple chips closable-chips />
     <h3>When</h3>
     <v-select
       v-model="fields.frequency"

@@ -46,6 +46,7 @@ const assignments = (after: string | undefined, count: number) =>
             </template>
             · <span class="mono">{{ group.data.value.external_id || group.data.value.id }}</span>
           </p>
+          <p v-if="group.data.value.description">{{ group.data.value.description }}</p>
         </div>
         <LocalGroupPanel
           v-if="changeable"

@@ -17,10 +17,12 @@ const may = useMay()
 const router = useRouter()
 const adding = ref(false)
 const name = ref('')
+const description = ref('')
 const { wrong, busy, attempt } = useAttempts()
 async function add(): Promise<void> {
   let id = ''
-  const request = () => answered(api.POST('/api/v1/groups', { body: { name: name.value } }))
+  const body = () => ({ name: name.value, description: description.value })
+  const request = () => answered(api.POST('/api/v1/groups', { body: body() }))
   if (await attempt(async () => (id = (await request()).id))) await router.push({ path: `/groups/${id}` })
 }
 const { typed, words } = useWords()
@@ -53,7 +55,7 @@ const fetch = (after: string | undefined, count: number) =>
       <v-btn
         v-if="may('groups.change')"
         variant="outlined"
-        @click="((name = ''), (wrong = null), (adding = true))"
+        @click="((name = description = ''), (wrong = null), (adding = true))"
         >Create group</v-btn
       >
     </div>
@@ -110,6 +112,7 @@ const fetch = (after: string | undefined, count: number) =>
     >
       <p class="quiet">A local group can contain users and groups of any source. You can map it to roles.</p>
       <v-text-field v-model="name" label="Name" autocomplete="off" />
+      <v-textarea v-model="description" label="Description" rows="2" auto-grow maxlength="500" />
     </FormDialog>
   </div>
 </template>

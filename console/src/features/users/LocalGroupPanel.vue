@@ -59,12 +59,16 @@ const change = (body: object | null, said: Confirmation) =>
 
 const renaming = ref(false)
 const name = ref('')
-watch(renaming, () => (name.value = props.group.name))
+const description = ref('')
+watch(renaming, () => {
+  name.value = props.group.name
+  description.value = props.group.description
+})
 const { wrong, busy, attempt } = useAttempts()
 async function rename(): Promise<void> {
   const request = api.PATCH('/api/v1/groups/{id}', {
     params: { path: path.value },
-    body: { name: name.value },
+    body: { name: name.value, description: description.value },
   })
   if (await attempt(() => answered(request))) renaming.value = false
 }
@@ -79,7 +83,7 @@ const remove = ({ confirm, expect }: Confirmation) =>
   <div class="row">
     <v-btn color="primary" @click="put">Add members</v-btn>
     <template v-if="group.local">
-      <v-btn variant="outlined" @click="renaming = true">Rename</v-btn>
+      <v-btn variant="outlined" @click="renaming = true">Edit group</v-btn>
       <v-btn variant="outlined" @click="removing = true">Delete group</v-btn>
     </template>
   </div>
@@ -122,7 +126,8 @@ const remove = ({ confirm, expect }: Confirmation) =>
     serious
     @done="router.push({ path: '/groups' })"
   />
-  <FormDialog v-model="renaming" title="Rename group" act="Rename" :wrong="wrong" :busy="busy" @done="rename">
+  <FormDialog v-model="renaming" title="Edit group" act="Save" :wrong="wrong" :busy="busy" @done="rename">
     <v-text-field v-model="name" label="Name" autocomplete="off" />
+    <v-textarea v-model="description" label="Description" rows="2" auto-grow maxlength="500" />
   </FormDialog>
 </template>

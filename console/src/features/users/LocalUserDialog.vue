@@ -1,48 +1,106 @@
 <script setup lang="ts">
 // Creates or changes a local user, with a preview.
+import { useQuery } from '@tanstack/vue-query'
 import { computed, ref, watch } from 'vue'
 import { answered, api, type Schemas } from '../../api/client'
 import type { Confirmation } from '../../app/assignments'
 import { useAttempts } from '../../app/actions'
 import FormDialog from '../../components/FormDialog.vue'
 import PreviewDialog from '../../components/PreviewDialog.vue'
+import UserSelect from '../../components/UserSelect.vue'
 
+type Field = Exclude<keyof Schemas['LocalUser'], 'active' | 'manager'>
 const props = defineProps<{ user?: Schemas['User'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ added: [id: string] }>()
-const fields = [
-  ['given_name', 'Given name', 'name.givenName'],
-  ['family_name', 'Family name', 'name.familyName'],
-  ['user_name', 'User name', 'userName'],
-  ['email', 'Email', 'emails'],
-  ['title', 'Title', 'title'],
-  ['department', 'Department', 'department'],
-] as const
-type Typed = Record<(typeof fields)[number][0], string>
-const typed = ref<Typed>({
-  given_name: '',
-  family_name: '',
-  user_name: '',
-  email: '',
-  title: '',
-  department: '',
-})
+/** The fields under their headings. */
+const headings: { title: string; fields: [Field, string][] }[] = [
+  {
+    title: 'Name',
+    fields: [
+      ['given_name', 'Given name'],
+      ['family_name', 'Family name'],
+      ['user_name', 'User name'],
+      ['display_name', 'Display name (empty: given and family name)'],
+      ['middle_name', 'Middle name'],
+      ['nick_name', 'Nickname'],
+      ['honorific_prefix', 'Title before the name'],
+      ['honorific_suffix', 'Suffix after the name'],
+    ],
+  },
+  {
+    title: 'Contact',
+    fields: [
+      ['email', 'Email'],
+      ['work_phone', 'Phone at work'],
+      ['mobile_phone', 'Mobile phone'],
+      ['profile_url', 'Page about the user'],
+    ],
+  },
+  {
+    title: 'Work',
+    fields: [
+      ['title', 'Job title'],
+      ['department', 'Department'],
+      ['organization', 'Organization'],
+      ['division', 'Division'],
+      ['cost_center', 'Cost center'],
+      ['employee_number', 'Employee number'],
+      ['user_type', 'Kind of user'],
+    ],
+  },
+  {
+    title: 'Address',
+    fields: [
+      ['street_address', 'Street address'],
+      ['postal_code', 'Postal code'],
+      ['locality', 'Town'],
+      ['region', 'State or region'],
+      ['country', 'Country (two letters)'],
+    ],
+  },
+  {
+    title: 'Language and time',
+    fields: [
+      ['preferred_language', 'Language, such as pt'],
+      ['locale', 'Locale, such as pt-PT'],
+      ['time_zone', 'Time zone, such as Europe/Lisbon'],
+    ],
+  },
+]
+const WORK = headings.findIndex((each) => each.title === 'Work')
+const names = headings.flatMap((heading) => heading.fields.map(([name]) => name))
+const empty = () => Object.fromEntries(names.map((name) => [name, ''])) as Record<Field, string>
+const typed = ref(empty())
+const manager = ref<string | null>(null)
 const active = ref(true)
+const stored = useQuery({
+  queryKey: computed(() => ['users', props.user?.id, 'local']),
+  queryFn: () => answered(api.GET('/api/v1/users/{user}/local', { params: { path: path.value } })),
+  enabled: () => open.value && props.user !== undefined,
+})
+function fill(known: Schemas['LocalUser'] | undefined): void {
+  for (const name of names) typed.value[name] = known?.[name] ?? ''
+  manager.value = known?.manager || null
+  active.value = known?.active ?? true
+}
+/** A dialog that is opened shows the stored values; a refresh while one types does not replace them. */
+let filled = false
 watch(open, (now) => {
   if (!now) return
   wrong.value = null
-  for (const [name, , attribute] of fields)
-    typed.value[name] = props.user?.attributes.find((each) => each.name === attribute)?.value ?? ''
-  if (props.user) typed.value.email = props.user.email ?? ''
-  active.value = props.user ? props.user.status === 'active' : true
+  filled = false
+  fill(undefined)
 })
-/** The display name stays, unless it was the given name and the family name. */
-const shown = computed(() => {
-  const known = (name: string) => props.user?.attributes.find((each) => each.name === name)?.value ?? ''
-  const made = [known('name.givenName'), known('name.familyName')].filter(Boolean).join(' ')
-  return props.user && props.user.display_name !== made ? props.user.display_name : ''
-})
-const body = computed(() => ({ ...typed.value, display_name: shown.value, active: active.value }))
+watch(
+  () => [open.value, stored.data.value] as const,
+  ([now, known]) => {
+    if (!now || !known || filled) return
+    filled = true
+    fill(known)
+  },
+)
+const body = computed(() => ({ ...typed.value, manager: manager.value ?? '', active: active.value }))
 const path = computed(() => ({ user: props.user?.id ?? '' }))
 const { wrong, busy, attempt } = useAttempts()
 const look = () =>
@@ -67,6 +125,7 @@ async function add(): Promise<void> {
     :is="user ? PreviewDialog : FormDialog"
     v-model="open"
     :title="user ? `Edit ${user.display_name}` : 'Create local user'"
+    wide
     :act="user ? 'Save' : 'Create'"
     v-bind="
       user ? { about: typed.user_name ? body : null, look, carryOut: change } : { wrong, busy, onDone: add }
@@ -76,15 +135,19 @@ async function add(): Promise<void> {
       Create local users only for users that no source reports, to avoid duplicates. Local users get roles
       like all other users.
     </p>
-    <div class="fields">
-      <v-text-field
-        v-for="[name, label] in fields"
-        :key="name"
-        v-model="typed[name]"
-        :label="label"
-        autocomplete="off"
-      />
-    </div>
+    <template v-for="(heading, place) in headings" :key="heading.title">
+      <h3>{{ heading.title }}</h3>
+      <div class="fields">
+        <v-text-field
+          v-for="[name, label] in heading.fields"
+          :key="name"
+          v-model="typed[name]"
+          :label="label"
+          autocomplete="off"
+        />
+        <UserSelect v-if="place === WORK" v-model="manager" label="Manager" />
+      </div>
+    </template>
     <v-checkbox v-if="user" v-model="active" label="Active" hide-details density="compact" />
   </component>
 </template>

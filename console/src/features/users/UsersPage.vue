@@ -5,6 +5,7 @@ import { useRouter } from 'vue-router'
 import { answered, api, type Schemas } from '../../api/client'
 import EmptyState from '../../components/EmptyState.vue'
 import LocalUserDialog from './LocalUserDialog.vue'
+import AssignUsersDialog from './AssignUsersDialog.vue'
 import MarkUsersDialog from './MarkUsersDialog.vue'
 import PagedTable from '../../components/PagedTable.vue'
 import UsersTabs from './UsersTabs.vue'
@@ -17,6 +18,7 @@ const may = useMay()
 const router = useRouter()
 const adding = ref(false)
 const marking = ref(false)
+const assigning = ref(false)
 const chosen = ref<Schemas['UserLine'][]>([])
 const { typed, words } = useWords()
 const status = useAddressFilter('status')
@@ -52,7 +54,12 @@ const fetch = (after: string | undefined, count: number) =>
           :items="['active', 'inactive', 'left']"
         />
         <template v-if="chosen.length">
-          <v-btn variant="outlined" @click="marking = true">Mark {{ chosen.length }}</v-btn>
+          <v-btn v-if="may('users.change')" variant="outlined" @click="marking = true"
+            >Mark {{ chosen.length }}</v-btn
+          >
+          <v-btn v-if="may('assignments.change')" variant="outlined" @click="assigning = true"
+            >Assign role to {{ chosen.length }}</v-btn
+          >
           <v-btn variant="text" @click="chosen = []">Clear selection</v-btn>
         </template>
       </div>
@@ -101,6 +108,7 @@ const fetch = (after: string | undefined, count: number) =>
       </PagedTable>
     </div>
     <MarkUsersDialog v-model="marking" :users="chosen" @done="chosen = []" />
+    <AssignUsersDialog v-model="assigning" :users="chosen" @done="chosen = []" />
     <LocalUserDialog v-model="adding" @added="(id: string) => router.push(`/users/${id}`)" />
   </div>
 </template>

@@ -135,6 +135,7 @@ from dravo.client.types.common import ConfirmedPreview, GroupRef, KeyAndLabel, N
 from dravo.client.types.expressions import ExpressionResult
 from dravo.client.types.groups import Group, GroupDetail, GroupNearby, PageOfGroups
 from dravo.client.types.jobs import Job
+from dravo.client.types.local import LocalUser
 from dravo.client.types.notifications import (
     Addressee,
     Announcement,
@@ -393,6 +394,7 @@ __all__ = [
     "ListColumns",
     "ListComparison",
     "ListDifference",
+    "LocalUser",
     "LogoutUrl",
     "MadeGroup",
     "MadeUser",

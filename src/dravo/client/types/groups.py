@@ -34,6 +34,7 @@ class GroupDetail(TypedDict):
     assignments: int
     modified_at: str
     local: bool
+    description: str
     members_from: str
     own_members_from: str | None
     users_with_nested_groups: int

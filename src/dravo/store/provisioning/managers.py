@@ -15,6 +15,7 @@ from sqlalchemy import Connection, bindparam, delete, exists, select, update
 
 from dravo.core.identity.merging import ManagerReference
 from dravo.core.identity.names import user_name_key
+from dravo.core.identity.records import LOCAL
 from dravo.core.instants import Instant
 from dravo.core.provisioning.accounts import MANAGER, PRESENT, manager_account
 from dravo.store import tables as t
@@ -137,6 +138,12 @@ def outdated_reports(connection: Connection, user_ids: Sequence[str]) -> list[St
         for source_id, *identifiers in connection.execute(names.where(r.user_id.in_(user_ids)))
         for name in identifiers
         if name
+    }
+    local = select(t.source.c.id).where(t.source.c.connection_type == LOCAL)
+    keys |= {
+        key_of(source_id, user_id)
+        for source_id in connection.execute(local).scalars()
+        for user_id in user_ids
     }
     idle = ~exists().where(d.account_id == a.id, d.closed_at.is_(None))
     reports: dict[str, StoredAccount] = {}

@@ -91,9 +91,11 @@ class GroupDetail(GroupLine):
     Attributes:
         members_from: who decides about its members.
         own_members_from: the same where the group differs from its source, or None.
+        description: what a local group is for; "" for nothing.
     """
 
     local: bool
+    description: str
     members_from: str
     own_members_from: str | None
     users_with_nested_groups: int
@@ -243,12 +245,13 @@ def group_detail(connection: Connection, group_id: str) -> GroupDetail | None:
         ]
 
     row = connection.execute(
-        select(g.connection_type, g.members_from, members_from()).where(g.id == group_id)
+        select(g.connection_type, g.members_from, members_from(), g.description).where(g.id == group_id)
     ).one()
-    connection_type, own, authority = row
+    connection_type, own, authority, description = row
     return GroupDetail(
         **vars(found),
         local=connection_type == LOCAL,
+        description=description or "",
         members_from=DRAVO if connection_type == LOCAL else authority,
         own_members_from=own,
         users_with_nested_groups=memberships.how_many_within(connection, group_id),
@@ -286,6 +289,7 @@ class OwnedGroup:
     version: int
     left_out: bool
     source_label: str
+    description: str
 
 
 def owned_group(connection: Connection, group_id: str) -> OwnedGroup | None:
@@ -301,6 +305,7 @@ def owned_group(connection: Connection, group_id: str) -> OwnedGroup | None:
             g.version,
             g.left_out.is_not(None),
             s.label,
+            func.coalesce(g.description, ""),
         )
         .join(t.source, s.id == g.source_id)
         .where(g.id == group_id, g.deleted_at.is_(None))

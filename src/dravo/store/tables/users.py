@@ -169,6 +169,8 @@ group = Table(
     Column("name_in_use", Text),
     # Who decides about the members; NULL as the source says.
     Column("members_from", String(16)),
+    # Of a local group: what it is for.
+    Column("description", Text),
 )
 some_of("ix_group_members_from", group.c.id, where="members_from IS NOT NULL")
 some_of("ix_group_waiting", group.c.source_id, group.c.id, where="waiting IS NOT NULL")

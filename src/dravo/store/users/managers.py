@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from sqlalchemy import Connection, select, union
+from sqlalchemy import Connection, exists, select, union
 
 from dravo.core.identity.merging import ManagerReference, manager_reference
 from dravo.core.identity.names import fold, user_name_key
@@ -40,10 +40,11 @@ def resolve(connection: Connection, reference: ManagerReference) -> str | None:
     """Return the ID of the user whom a source means as a manager; None if it is not certain who it is.
 
     The value names a record of the same source: by ID, external ID, locator (such as a DN) or user name.
-    Records of other sources are not looked at: an ID means something in its own source only.
+    Records of other sources are not looked at: an ID means something in its own source only. Of local users,
+    the value is the ID of a user.
     """
     source_id, value = reference.source_id, reference.value
-    r = t.record.c
+    r, u, s = t.record.c, t.user.c, t.source.c
     present = (
         r.source_id == source_id,
         r.deleted_at.is_(None),
@@ -57,6 +58,8 @@ def resolve(connection: Connection, reference: ManagerReference) -> str | None:
         select(r.user_id).where(*typed, r.external_id == value),
         select(r.user_id).where(*present, r.reference.in_((value, fold(value)))),
         select(r.user_id).where(*typed, r.user_name_key == user_name_key(value)),
+        # Local users name any user, by the ID that Dravo gave.
+        select(u.id).where(u.id == value, exists().where(s.id == source_id, s.connection_type == LOCAL)),
     )
     users = connection.execute(found.limit(2)).scalars().all()
     return users[0] if len(users) == 1 else None

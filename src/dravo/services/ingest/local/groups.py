@@ -34,7 +34,7 @@ from dravo.store.queries import users as user_queries
 from dravo.store.queries.groups import GroupLine, OwnedGroup
 from dravo.store.snapshots.config import check_revision, raise_revision
 
-MOST_NAMED = 1_000
+MOST_NAMED, LONGEST_DESCRIPTION = 1_000, 500
 
 
 @dataclass(frozen=True)
@@ -57,18 +57,23 @@ class MemberChanges:
     remove_groups: tuple[str, ...]
 
 
-def add(ctx: AppContext, caller: Caller, name: str) -> GroupLine:
+def add(ctx: AppContext, caller: Caller, name: str, description: str = "") -> GroupLine:
     """Create a local group without members.
+
+    Args:
+        description: what it is for.
 
     Raises:
         InvalidInput, AlreadyExists.
     """
     source = local_source(ctx)
     data = {"displayName": _checked(name)}
+    kept = _checked_description(description)
 
     def writes(done: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
             _check_free(connection, source, data["displayName"], done.id)
+            groups.set_description(connection, done.id, kept)
             record_change(
                 connection,
                 ctx.keys,
@@ -85,33 +90,40 @@ def add(ctx: AppContext, caller: Caller, name: str) -> GroupLine:
     return one(ctx, taken.id)
 
 
-def rename(ctx: AppContext, caller: Caller, group_id: str, name: str) -> GroupLine:
-    """Rename a local group; its assignments stay.
+def change(
+    ctx: AppContext, caller: Caller, group_id: str, name: str | None, description: str | None
+) -> GroupLine:
+    """Change the name or the description of a local group; None keeps a value, and its assignments stay.
 
     Raises:
         NotFound, InvalidInput, AlreadyExists.
     """
-    name = _checked(name)
     with ctx.database.reading() as connection:
         row = _row(connection, group_id)
+    wanted = row.display_name if name is None else _checked(name)
+    kept = row.description if description is None else _checked_description(description)
+    details = {
+        field: [before, after]
+        for field, before, after in (
+            ("name", row.display_name, wanted),
+            ("description", row.description, kept),
+        )
+        if before != after
+    }
 
-    def writes(_: IngestChange) -> Callable[[Connection], None]:
-        def write(connection: Connection) -> None:
-            _check_free(connection, row.source_id, name, group_id)
-            details = {"before": row.display_name, "after": name}
-            record_change(
-                connection,
-                ctx.keys,
-                caller,
-                clock.now(),
-                AuditEvent("renamed group", "group", group_id, details=details),
-            )
+    def write(connection: Connection) -> None:
+        _check_free(connection, row.source_id, wanted, group_id)
+        groups.set_description(connection, group_id, kept)
+        event = AuditEvent("changed group", "group", group_id, details={"group": wanted, **details})
+        record_change(connection, ctx.keys, caller, clock.now(), event)
 
-        return write
-
-    Intake(ctx.database, ctx.catalogue, LOCAL).rename_group(
-        row.source_id, group_id, name, IngestOptions(trace=writes)
-    )
+    if "name" in details:
+        Intake(ctx.database, ctx.catalogue, LOCAL).rename_group(
+            row.source_id, group_id, wanted, IngestOptions(trace=lambda _: write)
+        )
+    elif details:
+        with ctx.database.writing() as connection:
+            write(connection)
     return one(ctx, group_id)
 
 
@@ -350,6 +362,17 @@ def _checked(name: str) -> str:
             "A group name must have 1 to 200 characters.", "Enter a name of this length.", "name"
         )
     return name
+
+
+def _checked_description(text: str) -> str:
+    text = text.strip()
+    if len(text) > LONGEST_DESCRIPTION:
+        raise InvalidInput(
+            f"The description has {len(text):,} characters.",
+            f"Enter at most {LONGEST_DESCRIPTION:,} characters.",
+            "description",
+        )
+    return text
 
 
 def _check_free(connection: Connection, source_id: str, name: str, own_id: str) -> None:

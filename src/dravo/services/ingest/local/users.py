@@ -12,13 +12,15 @@ from typing import Any
 from sqlalchemy import Connection
 
 from dravo.core.access.types import Assignment
-from dravo.core.errors import AlreadyExists, InvalidInput, NotPermitted
+from dravo.core.errors import AlreadyExists, InvalidInput, NotFound, NotPermitted
+from dravo.core.identity import local_fields
+from dravo.core.identity.local_fields import LocalFields
 from dravo.core.identity.names import fold
 from dravo.core.identity.records import LOCAL, UserRecord, searchable
 from dravo.core.planning import with_record
 from dravo.core.scim.errors import ScimError
 from dravo.core.scim.resources import read_resource
-from dravo.core.scim.schemas import ENTERPRISE_URN, STANDARD
+from dravo.core.scim.schemas import STANDARD
 from dravo.services import settings
 from dravo.services.changes import preview as changes_preview
 from dravo.services.changes.preview import UNCONFIRMED, Confirmation, PlannedChange, Preview
@@ -35,7 +37,6 @@ from dravo.store.queries import users as user_queries
 from dravo.store.queries.users import User
 from dravo.store.records import StoredRecord
 
-FIELDS = ("user_name", "given_name", "family_name", "display_name", "email", "title", "department", "active")
 EMAIL = re.compile(r"[^@\s]+@[^@\s]+")
 
 
@@ -43,12 +44,15 @@ def add(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> str:
     """Create a local user; return the user's ID.
 
     Args:
-        given: values of `FIELDS`; at least the user name.
+        given: values of `LocalFields` by name; at least the user name. The manager by any name that
+            `find_user` accepts.
 
     Raises:
         InvalidInput.
         AlreadyExists: if a user has the same user name or email address.
     """
+    with ctx.database.reading() as connection:
+        given = _with_manager(connection, given)
     return take_in(ctx, caller, read(given))
 
 
@@ -117,8 +121,8 @@ def change(
         InvalidInput: for a user who is not local.
         AlreadyExists; StalePreview, NeedsConfirmation.
     """
-    data = read(given)
     with ctx.database.reading() as connection:
+        data = read(_with_manager(connection, given))
         row, record = _record_of(connection, user)
         _check_free(connection, data, row.id)
         cleared = _cleared(
@@ -176,8 +180,8 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
 
 def preview(ctx: AppContext, user: str, given: Mapping[str, Any] | None) -> Preview:
     """Return the effects of `change`, or with None of `remove`; nothing is changed."""
-    data = read(given) if given is not None else None
     with ctx.database.reading() as connection:
+        data = read(_with_manager(connection, given)) if given is not None else None
         row, record = _record_of(connection, user)
         return changes_preview.shown(connection, _planned(ctx, connection, row, record, data))
 
@@ -201,37 +205,60 @@ def _planned(
     )
 
 
+def fields_of(ctx: AppContext, user: str) -> LocalFields:
+    """Return the attributes of a local user as fields.
+
+    Raises:
+        NotFound; InvalidInput: for a user who is not local.
+    """
+    with ctx.database.reading() as connection:
+        return local_fields.from_resource(_record_of(connection, user)[1].data)
+
+
 def read(given: Mapping[str, Any]) -> dict[str, Any]:
     """Return a SCIM User out of the fields that an operator fills in.
+
+    Args:
+        given: values of `LocalFields` by name; the manager as the ID of a user.
 
     Raises:
         InvalidInput: if the user name is missing, or a value cannot be used.
     """
-    text = {name: str(given.get(name) or "").strip() for name in FIELDS if name != "active"}
-    name = {"givenName": text["given_name"], "familyName": text["family_name"]}
-    whole: dict[str, Any] = {
-        "userName": text["user_name"],
-        "displayName": text["display_name"] or " ".join(part for part in name.values() if part),
-        "name": {part: value for part, value in name.items() if value},
-        "title": text["title"],
-        ENTERPRISE_URN: {"department": text["department"]} if text["department"] else {},
-        "emails": [{"value": text["email"], "primary": True}] if text["email"] else [],
-    }
-    body = {name: value for name, value in whole.items() if value}
-    if not text["user_name"]:
+    wish = local_fields.fields_given(given)
+    if not wish.user_name:
         raise InvalidInput(
             "The user name is missing.", "Set `user_name` to the name that applications use.", "user_name"
         )
-    if text["email"] and not EMAIL.fullmatch(text["email"]):
+    if wish.email and not EMAIL.fullmatch(wish.email):
         raise InvalidInput(
-            f"'{text['email']}' is not an email address.",
+            f"'{wish.email}' is not an email address.",
             "Enter an address such as name@fernhollow.example, or leave it empty.",
             "email",
         )
     try:
-        return {**read_resource(body, STANDARD.user), "active": given.get("active") is not False}
+        return {
+            **read_resource(local_fields.as_resource(wish), STANDARD.user),
+            "active": wish.active,
+        }
     except ScimError as wrong:
         raise InvalidInput(wrong.detail, "Correct this value.") from None
+
+
+def _with_manager(connection: Connection, given: Mapping[str, Any]) -> Mapping[str, Any]:
+    """Return the fields with the manager by ID.
+
+    Raises:
+        InvalidInput: for a manager who is no user.
+    """
+    name = str(given.get("manager") or "").strip()
+    if not name:
+        return given
+    try:
+        return {**given, "manager": find_user(connection, name).id}
+    except NotFound:
+        raise InvalidInput(
+            f"There is no user '{name}'.", "Enter the user name of the manager, or leave it empty.", "manager"
+        ) from None
 
 
 def _record_of(connection: Connection, user: str) -> tuple[User, StoredRecord]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from flask import Response
 
+from dravo.core.identity.local_fields import LocalFields
 from dravo.services.access import user_detail
 from dravo.services.access.user_detail import UserDetail
 from dravo.services.changes.preview import Preview
@@ -20,7 +21,13 @@ from dravo.web.api.routes.assignments import sure_of, sure_of_query
 from dravo.web.api.routes.users import routes
 from dravo.web.api.schemas.common import ConfirmedQuery, IdPath
 from dravo.web.api.schemas.groups import AuthorityRequest
-from dravo.web.api.schemas.local import GroupNameRequest, LocalUserFields, LocalUserRequest, MembersRequest
+from dravo.web.api.schemas.local import (
+    ChangeGroupRequest,
+    GroupRequest,
+    LocalUserFields,
+    LocalUserRequest,
+    MembersRequest,
+)
 from dravo.web.api.schemas.users import UserPath
 
 _SURE = {"confirm", "expect"}
@@ -50,6 +57,16 @@ def change_user(path: UserPath, body: LocalUserRequest) -> UserDetail:
     return _shown(
         local_users.change(app_context(), caller(), path.user, body.model_dump(exclude=_SURE), sure_of(body))
     )
+
+
+@routes.get("/users/<user>/local", responses=responses("local.LocalUser"))
+@needs("attributes.read")
+def get_local_user(path: UserPath) -> LocalFields:
+    """Get the attributes of a local user.
+
+    As fields, to change them.
+    """
+    return local_users.fields_of(app_context(), path.user)
 
 
 @routes.post("/users/<user>/preview", responses=responses("access.assignments.Preview"))
@@ -85,22 +102,22 @@ def preview_removing_user(path: UserPath) -> Preview:
 
 @routes.post("/groups", responses=responses("groups.Group", 201))
 @needs("groups.change")
-def add_group(body: GroupNameRequest) -> tuple[GroupLine, int]:
+def add_group(body: GroupRequest) -> tuple[GroupLine, int]:
     """Create a local group.
 
     The name must be unique among local groups.
     """
-    return local_groups.add(app_context(), caller(), body.name), 201
+    return local_groups.add(app_context(), caller(), body.name, body.description), 201
 
 
 @routes.patch("/groups/<id>", responses=responses("groups.Group"))
 @needs("groups.change")
-def rename_group(path: IdPath, body: GroupNameRequest) -> GroupLine:
-    """Rename a local group.
+def change_group(path: IdPath, body: ChangeGroupRequest) -> GroupLine:
+    """Change a local group.
 
-    Groups of a source cannot be renamed.
+    Changes the name or the description. Groups of a source are changed at their source.
     """
-    return local_groups.rename(app_context(), caller(), path.id, body.name)
+    return local_groups.change(app_context(), caller(), path.id, body.name, body.description)
 
 
 @routes.delete("/groups/<id>", responses={204: None})

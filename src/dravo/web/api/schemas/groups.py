@@ -45,6 +45,7 @@ class GroupDetail(Group):
     """A group with its nested and containing groups."""
 
     local: bool
+    description: str = Field(description="What a local group is for, or empty.")
     members_from: MembersFrom = Field(description="Who decides about the members of the group.")
     own_members_from: MembersFrom | None = Field(
         description="The same where the group differs from its source; null where the source decides."
