@@ -239,6 +239,7 @@ OF_NOTIFICATIONS = {
     ("GET", "/api/v1/notifications/webhook-schema"),
     ("GET", "/api/v1/notifications/messages"),
     ("GET", "/api/v1/notifications/texts"),
+    ("GET", "/api/v1/notifications/announcements"),
     ("POST", "/api/v1/notifications/texts/{kind}/preview"),
 }
 AUDITED = {
@@ -251,6 +252,7 @@ AUDITED = {
 # What shows, or lets one find out, what users' attributes are.
 OF_ATTRIBUTES = {
     *OF_NOTIFICATIONS,
+    ("GET", "/api/v1/users/{user}/local"),
     ("GET", "/api/v1/accounts/{id}"),
     ("GET", "/api/v1/applications/{key}/drift"),
     ("POST", "/api/v1/applications/{key}/drift/repair/preview"),

@@ -103,6 +103,7 @@ class DemoContent:
         with self._step("Sign in volunteers with an emailed code"):
             volunteers.load(dravo, self.url, self.addresses["mail"])
         with self._step("Provision the rest"):
+            notifications.announce(dravo)
             self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()

@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 from dravo.client import Dravo
-from dravo.demo import scenario
+from dravo.demo import contractors, scenario
 
 # The duty desk is a receiver of webhook messages, which the stand-in of the email server shows.
 WEBHOOK, RULE = "Duty desk", "Failures to the duty desk"
 KINDS = ["task_failed", "application_paused", "import_failed", "worker_restarted"]
 ORGANIZATION = "Fernhollow Botanic Trust"
+ANNOUNCED = (
+    "A second factor for your sign-in",
+    "From next Monday on, your employer asks you for a second factor when you sign in.\n\n"
+    "Your access to our applications stays as it is.",
+)
 
 
 def connect(dravo: Dravo, mail: str) -> None:
@@ -25,6 +30,11 @@ def connect(dravo: Dravo, mail: str) -> None:
         dravo.notifications.create_rule(RULE, to, kinds=KINDS)
     elif found["url"] != url:
         dravo.notifications.change_webhook(found["id"], url=url)
+
+
+def announce(dravo: Dravo) -> None:
+    """Announce a change to the contractors."""
+    dravo.notifications.announce("source", contractors.KEY, *ANNOUNCED)
 
 
 def load(dravo: Dravo, operator: str) -> None:

@@ -19,6 +19,7 @@ SENDER = "dravo@fernhollow.example"
 INTO = "Asked to help"
 WHOM_TO_ASK = "Ask Wren Halliday in Education, extension 131."
 CAME = f"benoit@{DOMAIN}"
+ANSWER = "Please come to a training day at the desk first."
 NEW = (f"maribel.quay@{DOMAIN}", "Maribel", "Quay")
 
 
@@ -39,16 +40,14 @@ def load(dravo: Dravo, url: str, letters: str) -> None:
     policy = {"domains": [DOMAIN], "makes": True}
     dravo.sign_ins.change(VOLUNTEERS, protocol="email_code", settings=settings, policy=policy)
     dravo.sign_ins.set_status(VOLUNTEERS, "enabled", confirm=VOLUNTEERS_LABEL)
-    sign_in(url, letters, CAME)
+    with client(url) as browser:
+        sign_in_at(browser, letters, CAME)
+        request_access(browser)
+    for asked in dravo.requests.list(status="open"):
+        dravo.requests.refuse(asked["id"], ANSWER)
     with client(url) as browser:
         sign_in_at(browser, letters, NEW[0], *NEW[1:])
         request_access(browser)
-
-
-def sign_in(url: str, letters: str, address: str, given: str = "", family: str = "") -> dict[str, Any]:
-    """Sign in as a user, like a browser; return the result."""
-    with client(url) as browser:
-        return sign_in_at(browser, letters, address, given, family)
 
 
 def sign_in_at(

@@ -5,6 +5,7 @@ all others.
 from __future__ import annotations
 
 import contextlib
+import email.policy
 import re
 import smtplib
 import socket
@@ -22,8 +23,13 @@ from dravo.protocols.trust import trusted
 NONE, STARTTLS, TLS = "none", "starttls", "tls"
 SECURITIES = (NONE, STARTTLS, TLS)
 SECONDS = 20
+# Lines end with CR LF (RFC 5321, section 2.3.8). A shorter limit would begin long subjects on a line of their
+# own, which some programs show with a blank before it.
+LONGEST_LINE = 200
 # One at sign, no spaces, and no characters that end a line or start another address. RFC 5321 allows more,
 # but such addresses are not in use.
+# Seven bits pass through every server (RFC 5321, section 2.3.1).
+_AS_SENT = email.policy.SMTP.clone(max_line_length=LONGEST_LINE, cte_type="7bit")
 _ADDRESS = re.compile(r"[^\s@<>()\[\]\\,;:\"]{1,64}@[^\s@<>()\[\]\\,;:\"]{1,253}")
 
 
@@ -93,20 +99,20 @@ class Email:
     id: str = ""
 
 
-def compose(sender: str, email: Email) -> bytes:
+def compose(sender: str, mail: Email) -> bytes:
     """Return a message of plain text (RFC 5322)."""
     domain = sender.rpartition("@")[2]
-    message = EmailMessage()
-    message["From"], message["To"], message["Subject"] = sender, email.to, email.subject
+    message = EmailMessage(policy=_AS_SENT)
+    message["From"], message["To"], message["Subject"] = sender, mail.to, mail.subject
     message["Date"] = formatdate()
-    message["Message-ID"] = f"<{email.id}@{domain}>" if email.id else make_msgid(domain=domain)
+    message["Message-ID"] = f"<{mail.id}@{domain}>" if mail.id else make_msgid(domain=domain)
     # Suppresses out-of-office replies (RFC 3834).
     message["Auto-Submitted"] = "auto-generated"
-    message.set_content(email.text)
+    message.set_content(mail.text)
     return message.as_bytes()
 
 
-def send(server: MailServer, email: Email) -> None:
+def send(server: MailServer, mail: Email) -> None:
     """Send a message.
 
     Raises:
@@ -120,7 +126,7 @@ def send(server: MailServer, email: Email) -> None:
                 smtp.starttls(context=trusted())
             if server.user:
                 smtp.login(server.user, server.password)
-            smtp.sendmail(server.sender, [email.to], compose(server.sender, email))
+            smtp.sendmail(server.sender, [mail.to], compose(server.sender, mail))
             # The message is accepted, whatever the server says to QUIT.
             with contextlib.suppress(OSError, smtplib.SMTPException):
                 smtp.quit()

@@ -4,6 +4,8 @@ with the hint.
 
 from __future__ import annotations
 
+import email
+import email.policy
 import ssl
 from collections.abc import Iterator
 from pathlib import Path
@@ -183,6 +185,18 @@ def test_no_line_of_a_letter_becomes_a_header() -> None:
     assert b"Auto-Submitted: auto-generated" in compose(SENDER, Email(TO, "Hello", "text"))
 
 
+def test_lines_end_as_smtp_wants_and_a_long_subject_begins_at_once() -> None:
+    subject = "Contractors' sign-in: the certificate of the provider expires on 2026-12-26, ä"
+    content = compose(SENDER, Email(TO, subject, "Line one\nLine two ä\n"))
+    # RFC 5321, section 2.3.8: servers refuse a line feed alone.
+    assert b"\n" not in content.replace(b"\r\n", b"") and b"Subject: " in content
+    assert content.isascii(), "not every server takes eight bits"
+    message = email.message_from_bytes(content, policy=email.policy.default)
+    body = message.get_body(("plain",))
+    assert message["Subject"] == subject and body is not None
+    assert body.get_content().splitlines() == ["Line one", "Line two ä"]
+
+
 @pytest.fixture
 def guarded(tmp_path: Path) -> Iterator[int]:
     """A server that speaks only TLS, with a certificate that nobody has signed."""
@@ -235,10 +249,10 @@ def test_a_letter_that_breaks_off_keeps_no_other_from_going_and_is_tried_later_a
 ) -> None:
     send = messages.send
 
-    def broken(server: MailServer, email: Email) -> None:
-        if email.to != TO:
+    def broken(server: MailServer, mail: Email) -> None:
+        if mail.to != TO:
             raise UnicodeError("a mistake")
-        send(server, email)
+        send(server, mail)
 
     monkeypatch.setattr(messages, "send", broken)
     before = len(letters.to(TO))

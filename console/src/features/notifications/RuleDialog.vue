@@ -161,3 +161,9 @@ async function save(): Promise<void> {
     <v-switch v-model="fields.enabled" label="Enabled" color="primary" density="compact" hide-details />
   </FormDialog>
 </template>
+
+<style scoped>
+h3 {
+  margin: 0;
+}
+</style>

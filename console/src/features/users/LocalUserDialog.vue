@@ -13,15 +13,20 @@ type Field = Exclude<keyof Schemas['LocalUser'], 'active' | 'manager'>
 const props = defineProps<{ user?: Schemas['User'] }>()
 const open = defineModel<boolean>({ required: true })
 const emit = defineEmits<{ added: [id: string] }>()
-/** The fields under their headings. */
+/** The fields that most users have, and all others under their headings. */
+const main: [Field, string][] = [
+  ['given_name', 'Given name'],
+  ['family_name', 'Family name'],
+  ['user_name', 'User name'],
+  ['email', 'Email'],
+  ['title', 'Job title'],
+  ['department', 'Department'],
+]
 const headings: { title: string; fields: [Field, string][] }[] = [
   {
-    title: 'Name',
+    title: 'More names',
     fields: [
-      ['given_name', 'Given name'],
-      ['family_name', 'Family name'],
-      ['user_name', 'User name'],
-      ['display_name', 'Display name (empty: given and family name)'],
+      ['display_name', 'Display name'],
       ['middle_name', 'Middle name'],
       ['nick_name', 'Nickname'],
       ['honorific_prefix', 'Title before the name'],
@@ -31,7 +36,6 @@ const headings: { title: string; fields: [Field, string][] }[] = [
   {
     title: 'Contact',
     fields: [
-      ['email', 'Email'],
       ['work_phone', 'Phone at work'],
       ['mobile_phone', 'Mobile phone'],
       ['profile_url', 'Page about the user'],
@@ -40,8 +44,6 @@ const headings: { title: string; fields: [Field, string][] }[] = [
   {
     title: 'Work',
     fields: [
-      ['title', 'Job title'],
-      ['department', 'Department'],
       ['organization', 'Organization'],
       ['division', 'Division'],
       ['cost_center', 'Cost center'],
@@ -64,15 +66,17 @@ const headings: { title: string; fields: [Field, string][] }[] = [
     fields: [
       ['preferred_language', 'Language, such as pt'],
       ['locale', 'Locale, such as pt-PT'],
-      ['time_zone', 'Time zone, such as Europe/Lisbon'],
+      ['time_zone', 'Time zone'],
     ],
   },
 ]
-const WORK = headings.findIndex((each) => each.title === 'Work')
-const names = headings.flatMap((heading) => heading.fields.map(([name]) => name))
+const others = headings.flatMap((heading) => heading.fields.map(([name]) => name))
+const names = [...main.map(([name]) => name), ...others]
 const empty = () => Object.fromEntries(names.map((name) => [name, ''])) as Record<Field, string>
 const typed = ref(empty())
 const manager = ref<string | null>(null)
+/** Whether the user has one of the other attributes. */
+const more = ref(false)
 const active = ref(true)
 const stored = useQuery({
   queryKey: computed(() => ['users', props.user?.id, 'local']),
@@ -82,6 +86,7 @@ const stored = useQuery({
 function fill(known: Schemas['LocalUser'] | undefined): void {
   for (const name of names) typed.value[name] = known?.[name] ?? ''
   manager.value = known?.manager || null
+  more.value = others.some((name) => typed.value[name])
   active.value = known?.active ?? true
 }
 /** A dialog that is opened shows the stored values; a refresh while one types does not replace them. */
@@ -135,24 +140,42 @@ async function add(): Promise<void> {
       Create local users only for users that no source reports, to avoid duplicates. Local users get roles
       like all other users.
     </p>
-    <template v-for="(heading, place) in headings" :key="heading.title">
-      <h3>{{ heading.title }}</h3>
-      <div class="fields">
-        <v-text-field
-          v-for="[name, label] in heading.fields"
-          :key="name"
-          v-model="typed[name]"
-          :label="label"
-          autocomplete="off"
-        />
-        <UserSelect v-if="place === WORK" v-model="manager" label="Manager" />
-      </div>
-    </template>
+    <div class="fields">
+      <v-text-field
+        v-for="[name, label] in main"
+        :key="name"
+        v-model="typed[name]"
+        :label="label"
+        autocomplete="off"
+      />
+      <UserSelect v-model="manager" label="Manager" />
+    </div>
+    <details :open="more">
+      <summary>More attributes</summary>
+      <template v-for="heading in headings" :key="heading.title">
+        <h3>{{ heading.title }}</h3>
+        <div class="fields">
+          <v-text-field
+            v-for="[name, label] in heading.fields"
+            :key="name"
+            v-model="typed[name]"
+            :label="label"
+            autocomplete="off"
+          />
+        </div>
+      </template>
+    </details>
     <v-checkbox v-if="user" v-model="active" label="Active" hide-details density="compact" />
   </component>
 </template>
 
 <style scoped>
+h3 {
+  margin: 14px 0 10px;
+}
+summary {
+  cursor: pointer;
+}
 .fields {
   display: grid;
   grid-template-columns: repeat(auto-fit, minmax(220px, 1fr));
