@@ -76,7 +76,6 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     SHOTS.mkdir(parents=True, exist_ok=True)
     with Dravo(known["url"], known["api_token"]) as dravo:
         user = dravo.users.get("zofia.wisniarska")["id"]
-        failed = dravo.tasks.list(status="failed", words="ravi").page().items[0]["id"]
         review = dravo.reviews.list().page().items[0]["id"]
         group = dravo.groups.list(words="Open day team").page().items[0]["id"]
     pages = {
@@ -96,7 +95,7 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
         "source-requests": "/sources/staff/requests",
         "application-drift": "/applications/plant-records/drift",
         "tasks": "/provisioning/tasks",
-        "task": f"/provisioning/tasks/{failed}",
+        "events": "/settings/messages",
     }
     page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
     page.goto("/")

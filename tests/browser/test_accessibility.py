@@ -64,7 +64,12 @@ def opens(
     """Open a dialog by its button."""
 
     def act(page: Page) -> None:
-        page.get_by_role("button", name=button, exact=exact).first.click()
+        # While a page is still being filled, a button can be drawn again under the pointer.
+        for _ in range(3):
+            page.get_by_role("button", name=button, exact=exact).first.click()
+            with contextlib.suppress(Error):
+                page.get_by_role("dialog").wait_for(timeout=PATIENCE_MS / 4)
+                break
         page.get_by_role("dialog").wait_for()
         if then is not None:
             then(page)

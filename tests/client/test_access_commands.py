@@ -43,6 +43,8 @@ def test_rules_patterns_and_exclusions_are_made_and_read(running: Running, desk:
     )
     listed = ran(running, "mapping", "list", key)
     assert "groups that match ^desk-(.+)$" in listed and rule in listed
+    # The worker computes the access of those who match.
+    running.settled(key)
     assert "rule title eq" in ran(running, "access", "why", name, key)
     assert "excluded" in ran(running, "assignment", "create", key, "--user", name, "--exclude")
     assert "is excluded from " in ran(running, "access", "why", name, key)

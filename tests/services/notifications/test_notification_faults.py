@@ -57,6 +57,7 @@ def test_events_under_kills_and_refusals_arrive_by_email_and_webhook_once_or_twi
                 letters.faults(busy=number % 8 == 1)
         letters.faults()
         # What was refused waits for its next attempt; a restarted worker takes up the rest.
+        eventually(lambda: dravo.notifications.messages().total() == 2 * EVENTS, seconds=180)
         eventually(lambda: dravo.notifications.messages(status="waiting").total() == 0, seconds=180)
         statuses = Counter(each["status"] for each in dravo.notifications.messages())
         assert not statuses.keys() - {"sent", "unknown"}
