@@ -5,11 +5,13 @@ from __future__ import annotations
 import base64
 import time
 from dataclasses import asdict
+from typing import Any
 
 import pytest
 import structlog
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.twofactor.totp import TOTP
+from sqlalchemy import select
 
 from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
 from dravo.services.security import operators, rate_limits, second_factor
@@ -90,6 +92,15 @@ def test_a_password_alone_is_refused_and_each_code_works_once(desk: Desk) -> Non
     with pytest.raises(NotSignedIn):
         desk.enter(codes[0])
     assert second_factor.status(desk.ctx, una).recovery_left == 9
+    (event,) = events_of(desk, "recovery_code_used")
+    assert event.title == "Operator una.kerrigan used a recovery code" and "left: 9" in event.text
+
+
+def events_of(desk: Desk, kind: str) -> list[Any]:
+    """Return the events of a kind that notifications report."""
+    with desk.ctx.database.reading() as connection:
+        found = connection.execute(select(t.notification_event).where(t.notification_event.c.kind == kind))
+        return list(found)
 
 
 def test_guesses_are_limited(desk: Desk) -> None:
@@ -101,6 +112,16 @@ def test_guesses_are_limited(desk: Desk) -> None:
             desk.enter("12345x")
     with pytest.raises(TooManyTries):
         desk.enter(shown(secret, 1))
+    (event,) = events_of(desk, "operator_locked_out")
+    assert event.title == "Operator una.kerrigan is locked out" and "127.0.0.1" not in event.text
+
+
+def test_guesses_of_a_password_from_many_addresses_are_one_event(desk: Desk) -> None:
+    for address in ("192.0.2.1", "192.0.2.2"):
+        for _ in range(5):
+            with pytest.raises(NotSignedIn):
+                operator_sessions.sign_in(desk.ctx, desk.limiter, "una.kerrigan", "a-guess", address)
+    assert len(events_of(desk, "operator_locked_out")) == 1
 
 
 def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_token(

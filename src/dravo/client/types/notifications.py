@@ -36,7 +36,7 @@ class Announcement(TypedDict):
 
 
 class AnnouncementPreview(TypedDict):
-    """To whom an announcement would be sent, and the email."""
+    """The recipients of an announcement, and the email."""
 
     recipients: int
     without: int
@@ -170,7 +170,7 @@ class PreviewedEmail(TypedDict):
 
 
 class Recipient(TypedDict):
-    """Whom a rule tells."""
+    """A recipient of a notification rule."""
 
     kind: str
     value: str
@@ -191,7 +191,7 @@ class Rule(TypedDict):
 
 
 class ShownRecipient(TypedDict):
-    """Whom a rule tells, with a label."""
+    """A recipient of a notification rule, with a label."""
 
     kind: str
     value: str

@@ -1,4 +1,4 @@
-"""Notification rules: which events they report, to whom, and when."""
+"""Notification rules: which events they report, their recipients, and when emails are sent."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from dravo.core.notifications.event_kinds import APPLICATION, BY_KEY, SOURCE
 
 IMMEDIATELY, HOURLY, DAILY = "immediately", "hourly", "daily"
 FREQUENCIES = (IMMEDIATELY, HOURLY, DAILY)
-# Whom a rule tells: operators with a role, the owners of the application, an address, or a webhook.
+# Recipients: operators with a role, the owners of the application, an address, or a webhook.
 OPERATORS, OWNERS, ADDRESS, WEBHOOK = "operators", "owners", "address", "webhook"
 RECIPIENT_KINDS = (OPERATORS, OWNERS, ADDRESS, WEBHOOK)
 # The hour of a daily summary, in the organization's time zone.
@@ -21,7 +21,7 @@ DAILY_HOUR = 8
 
 @dataclass(frozen=True)
 class Recipient:
-    """Whom a rule tells; `value` is the operators' role, the address, or the webhook's ID."""
+    """A recipient of a rule; `value` is the operators' role, the address, or the webhook's ID."""
 
     kind: str
     value: str = ""
@@ -34,7 +34,7 @@ class Rule:
     Attributes:
         kinds: the kinds of events; None for all.
         applications, sources: IDs; events about other applications or sources are left out. None for all.
-        recipients: whom it tells.
+        recipients: who gets the messages.
         frequency: when emails are sent: "immediately", or together "hourly" or "daily".
     """
 

@@ -61,7 +61,7 @@ class NewAnnouncement:
 
 @dataclass
 class AnnouncementPreview:
-    """To whom an announcement would be sent, and a sample email.
+    """The recipients of an announcement, and a sample email.
 
     Attributes:
         recipients: the number of users with an email address; `without` those who have none.
@@ -93,7 +93,7 @@ class AnnouncementLine:
 
 
 def preview(ctx: AppContext, new: NewAnnouncement) -> AnnouncementPreview:
-    """Return to whom an announcement would be sent, and the email; nothing is sent.
+    """Return the recipients of an announcement, and the email; nothing is sent.
 
     Raises:
         NotFound, InvalidInput.

@@ -68,7 +68,7 @@ class RuleLine:
 
 @dataclass
 class ShownRecipient:
-    """Whom a rule tells."""
+    """A recipient of a rule, with a label."""
 
     kind: str
     value: str
@@ -229,9 +229,7 @@ def _ids(keys: Collection[str] | None, find: Any, field: str) -> list[str] | Non
 
 def _checked_recipients(connection: Connection, given: Sequence[Mapping[str, str]]) -> list[dict[str, str]]:
     if not 1 <= len(given) <= MOST_RECIPIENTS:
-        raise InvalidInput(
-            f"A rule has 1 to {MOST_RECIPIENTS} recipients.", "Add whom the rule tells.", "recipients"
-        )
+        raise InvalidInput(f"A rule has 1 to {MOST_RECIPIENTS} recipients.", "Add a recipient.", "recipients")
     known = webhooks.labels(connection)
     found = [_checked_recipient(each.get("kind", ""), each.get("value") or "", known) for each in given]
     return [asdict(each) for each in dict.fromkeys(found)]

@@ -36,7 +36,7 @@ def current(ctx: AppContext, now: Instant) -> list[Condition]:
 
 def _tasks(connection: Connection, now: Instant) -> Iterator[Condition]:
     for row in stored.tasks_with_status(connection, FAILED):
-        yield _of_application(
+        yield _counted(
             kinds.TASK_FAILED,
             row,
             f"{row.label}: {_number(row.number, 'provisioning task')} failed",
@@ -44,7 +44,7 @@ def _tasks(connection: Connection, now: Instant) -> Iterator[Condition]:
             f"/applications/{row.key}/provisioning/tasks?status=failed",
         )
     for row in stored.tasks_with_status(connection, HELD):
-        yield _of_application(
+        yield _counted(
             kinds.REMOVALS_HELD,
             row,
             f"{row.label}: {_number(row.number, 'removal')} held",
@@ -66,7 +66,7 @@ def _tasks(connection: Connection, now: Instant) -> Iterator[Condition]:
 
 def _drift(connection: Connection, now: Instant) -> Iterator[Condition]:
     for row in stored.open_drift(connection):
-        yield _of_application(
+        yield _counted(
             kinds.DRIFT_FOUND,
             row,
             f"{row.label}: {_number(row.number, 'difference')} found",
@@ -153,7 +153,7 @@ def _expiry(now: Instant, each: Expiring, kind: str, what: str, text: str, path:
 
 def _sources(connection: Connection, now: Instant) -> Iterator[Condition]:
     for row in stored.open_conflicts(connection):
-        yield _of_source(
+        yield _counted(
             kinds.CONFLICT_WAITING,
             row,
             f"{row.label}: {_number(row.number, 'conflict waits', 'conflicts wait')} for a decision",
@@ -287,7 +287,9 @@ _COLLECTORS: tuple[Callable[[Connection, Instant], Iterable[Condition]], ...] = 
 )
 
 
-def _of_application(kind: str, row: Counted, title: str, text: str, path: str) -> Condition:
+def _counted(kind: str, row: Counted, title: str, text: str, path: str) -> Condition:
+    """Return a condition about an application or a source, as the kind says."""
+    about = kinds.BY_KEY[kind].about
     return Condition(
         kind=kind,
         subject_id=row.id,
@@ -296,20 +298,8 @@ def _of_application(kind: str, row: Counted, title: str, text: str, path: str) -
         text=text.strip(),
         path=path,
         number=row.number,
-        application_id=row.id,
-    )
-
-
-def _of_source(kind: str, row: Counted, title: str, text: str, path: str) -> Condition:
-    return Condition(
-        kind=kind,
-        subject_id=row.id,
-        subject=row.label,
-        title=title,
-        text=text.strip(),
-        path=path,
-        number=row.number,
-        source_id=row.id,
+        application_id=row.id if about == kinds.APPLICATION else None,
+        source_id=row.id if about == kinds.SOURCE else None,
     )
 
 

@@ -34,6 +34,8 @@ from dravo.store.pagination import ItemList
 from dravo.store.queries.references import KeyAndLabel, key_and_label
 from dravo.store.sources.sources import Source
 
+# Operators are told once in this time that one of them is locked out.
+LOCK_OUT_QUIET_SECONDS = 3_600
 SESSION_HOURS = 12
 IDLE_HOURS = 2
 
@@ -205,8 +207,12 @@ def _note_lock_out(ctx: AppContext, limiter: RateLimiter, row: Any, *marks: str)
             text=f"{wrong.message} The sign-in is possible again after {limiter.seconds // 60} minutes.",
             path="/activity?kind=change",
         )
+        now = clock.now()
         with ctx.database.writing() as connection:
-            notified_events.happened(connection, told, clock.now())
+            # Attempts from many addresses are no reason for many emails.
+            since = later(now, -LOCK_OUT_QUIET_SECONDS)
+            if not notified_events.happened_since(connection, told.kind, told.subject_id, since):
+                notified_events.happened(connection, told, now)
 
 
 def _check_factor(

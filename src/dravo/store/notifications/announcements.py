@@ -1,4 +1,4 @@
-"""Stored announcements, and the users to whom they are sent."""
+"""Stored announcements, and the users who get them."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class StoredAnnouncement:
 
 @dataclass(frozen=True)
 class Addressee:
-    """A user to whom an announcement is sent."""
+    """A user who gets an announcement."""
 
     id: str
     display_name: str
@@ -83,7 +83,7 @@ def list_announcements(connection: Connection, page_request: PageRequest) -> Pag
 
 
 def addressees(connection: Connection, about: str, about_id: str, after: str, limit: int) -> list[Addressee]:
-    """Return users to whom an announcement is sent, by ID: active ones with an email address.
+    """Return users who get an announcement, by ID: active ones with an email address.
 
     Args:
         about: "source" or "application".

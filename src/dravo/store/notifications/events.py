@@ -97,6 +97,13 @@ def happened(connection: Connection, condition: Condition, now: Instant) -> None
     insert_event(connection, condition, now, status=HAPPENED)
 
 
+def happened_since(connection: Connection, kind: str, subject_id: str, since: Instant) -> bool:
+    """Return whether an event of a kind about an object happened since an instant."""
+    e = t.notification_event.c
+    where = (e.status == HAPPENED, e.ended_at >= since, e.kind == kind, e.subject_id == subject_id)
+    return connection.execute(select(e.id).where(*where).limit(1)).first() is not None
+
+
 def unreported(connection: Connection, limit: int) -> list[StoredEvent]:
     """Return events that happened and are not reported yet, in their order."""
     e = t.notification_event.c

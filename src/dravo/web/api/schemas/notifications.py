@@ -67,7 +67,7 @@ class EventKinds(Model):
 
 
 class Recipient(RequestModel):
-    """Whom a rule tells."""
+    """A recipient of a notification rule."""
 
     kind: Literal["operators", "owners", "address", "webhook"] = Field(
         description="Kind of recipient: operators, owners, address or webhook."
@@ -84,7 +84,7 @@ class RuleRequest(RequestModel):
     kinds: list[str] | None = Field(None, max_length=len(BY_KEY))
     applications: list[str] | None = Field(None, max_length=LARGEST_LIST, description="Keys of applications.")
     sources: list[str] | None = Field(None, max_length=LARGEST_LIST, description="Keys of sources.")
-    recipients: list[Recipient] = Field(min_length=1, max_length=50, description="Whom the rule tells.")
+    recipients: list[Recipient] = Field(min_length=1, max_length=50, description="Recipients of the rule.")
     frequency: Literal["immediately", "hourly", "daily"] = Field(
         "immediately", description="When emails are sent: immediately, hourly or daily."
     )
@@ -92,7 +92,7 @@ class RuleRequest(RequestModel):
 
 
 class ShownRecipient(Model):
-    """Whom a rule tells, with a label."""
+    """A recipient of a notification rule, with a label."""
 
     kind: Literal["operators", "owners", "address", "webhook"]
     value: str = Field(description="Role of the operators, email address, or ID of the webhook.")
@@ -107,7 +107,7 @@ class Rule(Model):
     kinds: list[str] | None
     applications: list[str] | None
     sources: list[str] | None
-    recipients: list[ShownRecipient] = Field(description="Whom the rule tells.")
+    recipients: list[ShownRecipient] = Field(description="Recipients of the rule.")
     frequency: Literal["immediately", "hourly", "daily"] = Field(
         description="When emails are sent: immediately, hourly or daily."
     )
@@ -293,7 +293,7 @@ class Addressee(Model):
 
 
 class AnnouncementPreview(Model):
-    """To whom an announcement would be sent, and the email."""
+    """The recipients of an announcement, and the email."""
 
     recipients: int = Field(description="Number of recipients.")
     without: int = Field(description="Number of users without an email address, who are left out.")
