@@ -88,10 +88,11 @@ def test_a_webhook_is_created_tested_put_into_a_rule_and_deleted(running: Runnin
         rule_id = re.findall(r"\(([0-9a-f-]{36})\)", rule)[0]
         listed = ran(running, "notification", "rules")
         assert f"Webhook: {label}" in listed and "desk@fernhollow.example" in listed
+        operator = fresh("honor")
         with running.dravo as dravo:
-            dravo.operators.add(fresh("honor"), "auditor")
-        eventually(lambda: len(got) == 2)
-        assert b"operator_created" in got[1].content
+            dravo.operators.add(operator, "auditor")
+        event = eventually(lambda: [each.body for each in got if operator in each.body["title"]])[0]
+        assert (event["kind"], event["status"]) == ("operator_created", "happened")
         refused = ran(running, "webhook", "delete", hook, code=1)
         assert "sends to this webhook" in refused
         assert "disabled" in ran(running, "webhook", "disable", hook)

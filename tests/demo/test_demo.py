@@ -19,7 +19,7 @@ import pytest
 from rich.console import Console
 
 from dravo.client import Dravo
-from dravo.demo import contractors, import_sources, scenario
+from dravo.demo import contractors, import_sources, notifications, scenario
 from dravo.demo.runner import Demo
 from dravo.supervisor import Service, ServiceAddress
 from tests.harness import Provider, RunningDemo, eventually, free_port
@@ -39,12 +39,23 @@ def test_the_first_start_says_what_it_does_and_where_everything_is(demo: Running
 
 
 def test_administrators_got_an_email_about_the_certificate_that_expires(demo: RunningDemo) -> None:
-    letters = httpx.get(f"{demo.ready['stand_ins']['mail']}/letters", trust_env=False).json()
-    subjects = {each["subject"] for each in letters if each["to"] == "edmund.sallow@fernhollow.example"}
-    assert any("the certificate of the provider expires on " in each for each in subjects)
+    def letters() -> list[dict[str, str]]:
+        return list(httpx.get(f"{demo.ready['stand_ins']['mail']}/letters", trust_env=False).json())
+
+    def about_the_certificate() -> bool:
+        told = [each["subject"] for each in letters() if each["to"] == "edmund.sallow@fernhollow.example"]
+        return any("the certificate of the provider expires on " in each for each in told)
+
+    # What waited when the first start was stopped is sent by the second one.
+    eventually(about_the_certificate)
     with demo.dravo as dravo:
         (event,) = dravo.notifications.list(kind="certificate_expiring", status="open")
         assert event["source"] is not None and event["source"]["key"] == contractors.KEY
+        kinds = {each["kind"] for each in dravo.notifications.list()}
+    assert kinds >= {"test_sign_in_refused", "access_requested", "import_held", "task_failed", "seats_full"}
+    shown = {"Test email from Dravo", "Your sign-in code", "Your request for Ticket Desk"}
+    shown |= {notifications.ANNOUNCED[0]}
+    eventually(lambda: {each["subject"] for each in letters()}, lambda seen: seen >= shown)
 
 
 def statuses_of_runs(dravo: Dravo, source: str) -> list[str]:

@@ -206,6 +206,9 @@ def test_a_review_ends_by_date_or_operator_and_stays_as_evidence(garden: Service
     assert access_reviews.one(garden.ctx, garden.caller, review).closed_at is None
     access_reviews.close_expired(garden.ctx, "3000-01-02T00:00:00.000000Z")
     assert access_reviews.one(garden.ctx, garden.caller, review).closed_by == "its due date"
+    opened, ended = garden.rows(t.notification_event)
+    assert (opened.kind, opened.number) == ("review_opened", len(found))
+    assert (ended.kind, ended.number) == ("review_undecided", len(found) - 1)
     with pytest.raises(InvalidInput, match="has ended"):
         review_decisions.decide(
             garden.ctx,
