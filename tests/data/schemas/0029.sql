@@ -926,6 +926,7 @@ CREATE INDEX ix_sign_in_key_source_id ON sign_in_key (source_id);
 CREATE INDEX ix_sign_in_request_until ON sign_in_request (until_at);
 CREATE INDEX ix_sign_in_trace_of_sign_in_test ON sign_in_trace (test_id) WHERE test_id IS NOT NULL;
 CREATE INDEX ix_sign_in_trace_of_source ON sign_in_trace (source_id, id);
+CREATE INDEX ix_sign_in_trace_refused ON sign_in_trace (at, source_id) WHERE outcome = 'refused' AND test_id IS NULL;
 CREATE INDEX ix_source_token_source_id ON source_token (source_id);
 CREATE INDEX ix_task_attempt_task_id ON task_attempt (task_id);
 CREATE INDEX ix_task_held ON task (application_id) WHERE held_at IS NOT NULL AND closed_at IS NULL;

@@ -118,6 +118,13 @@ sign_in_trace = Table(
     Column("raw", Text),
 )
 Index("ix_sign_in_trace_of_source", sign_in_trace.c.source_id, sign_in_trace.c.id)
+# Counts the refused sign-ins of the last hour every few seconds.
+some_of(
+    "ix_sign_in_trace_refused",
+    sign_in_trace.c.at,
+    sign_in_trace.c.source_id,
+    where="outcome = 'refused' AND test_id IS NULL",
+)
 some_of("ix_sign_in_trace_of_sign_in_test", sign_in_trace.c.test_id, where="test_id IS NOT NULL")
 
 # Sessions of signed-in users.

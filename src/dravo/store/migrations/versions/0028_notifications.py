@@ -147,6 +147,12 @@ def upgrade() -> None:
         sqlite_where=sa.text("status IN ('collected', 'waiting')"),
     )
     op.create_index("ix_message_created", "message", ["created_at"])
+    op.create_index(
+        "ix_sign_in_trace_refused",
+        "sign_in_trace",
+        ["at", "source_id"],
+        sqlite_where=sa.text("outcome = 'refused' AND test_id IS NULL"),
+    )
     op.create_table(
         "announcement",
         sa.Column("id", sa.String(36), nullable=False),
