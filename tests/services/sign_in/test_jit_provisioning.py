@@ -445,3 +445,5 @@ def test_another_certificate_at_the_providers_address_waits_or_is_taken_over(
     told = [row.action for row in services.rows(t.audit)]
     assert told.count("found new certificates") == 1
     assert told.count("accepted certificates") == 2
+    (event,) = services.rows(t.notification_event)
+    assert event.kind == "provider_updated" and "the new values: certificates." in event.text

@@ -105,6 +105,23 @@ def test_endpoints_and_keys_are_entered_one_by_one_and_stay(partners: ServiceFix
     assert (shown.token_endpoint, shown.keys, shown.learned_from) == (f"{ISSUER}/token", 1, BY_HAND)
 
 
+def test_other_endpoints_in_the_discovery_document_are_used_and_reported(
+    partners: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    published = {"issuer": ISSUER, "token": f"{ISSUER}/token", "jwks": {"keys": []}}
+    change(partners, protocol="oidc", settings=CLIENT, fields=ENDPOINTS)
+    with partners.ctx.database.writing() as connection:
+        known = {**published, "from": "address"}
+        connection.execute(t.source_sign_in.update().values(provider=known))
+    for changed, number in (({"jwks": {"keys": [1]}}, 0), ({"token": f"{ISSUER}/other"}, 1)):
+        monkeypatch.setattr(maintenance, "fetch_configuration", lambda *_, c=changed: {**published, **c})
+        with partners.ctx.database.writing() as connection:
+            connection.execute(t.source_sign_in.update().values(looked_at="2020-01-01T00:00:00.000000Z"))
+        maintenance.look_at_addresses(partners.ctx, clock.now())
+        assert len(partners.rows(t.notification_event)) == number
+    assert partners.rows(t.source_sign_in)[0].provider["token"] == f"{ISSUER}/other"
+
+
 @pytest.mark.parametrize(
     ("fields", "told"),
     [

@@ -36,6 +36,7 @@ CONFLICT_WAITING, IMPORT_FAILED, IMPORT_HELD = "conflict_waiting", "import_faile
 DEACTIVATIONS_WAITING, TOKEN_EXPIRING = "deactivations_waiting", "token_expiring"
 CERTIFICATE_EXPIRING, KEY_EXPIRING = "certificate_expiring", "key_expiring"
 PROVIDER_CHANGED, PROVIDER_UNREADABLE = "provider_changed", "provider_unreadable"
+PROVIDER_UPDATED = "provider_updated"
 SIGN_INS_REFUSED, TEST_SIGN_IN_REFUSED = "sign_ins_refused", "test_sign_in_refused"
 REVIEW_OPENED, REVIEW_DUE, REVIEW_UNDECIDED = "review_opened", "review_due", "review_undecided"
 OPERATOR_CREATED, OPERATOR_LOCKED_OUT = "operator_created", "operator_locked_out"
@@ -61,7 +62,8 @@ EVENT_KINDS = (
     EventKind(TOKEN_EXPIRING, "SCIM token expires", SOURCE, repeats=False),
     EventKind(CERTIFICATE_EXPIRING, "Certificate of a provider expires", SOURCE, repeats=False),
     EventKind(KEY_EXPIRING, "Our certificate at a source expires", SOURCE, repeats=False),
-    EventKind(PROVIDER_CHANGED, "Provider certificate changed", SOURCE),
+    EventKind(PROVIDER_CHANGED, "Provider certificate waits to be accepted", SOURCE),
+    EventKind(PROVIDER_UPDATED, "Provider metadata changed and accepted", SOURCE, lasts=False),
     EventKind(PROVIDER_UNREADABLE, "Provider metadata unreadable", SOURCE),
     EventKind(SIGN_INS_REFUSED, "Many sign-ins refused", SOURCE),
     EventKind(TEST_SIGN_IN_REFUSED, "Test sign-in refused", SOURCE, lasts=False),

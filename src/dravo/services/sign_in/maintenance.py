@@ -7,9 +7,12 @@ from __future__ import annotations
 from typing import Any
 
 import structlog
+from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError
 from dravo.core.instants import Instant, later
+from dravo.core.notifications.event_kinds import PROVIDER_UPDATED
+from dravo.core.notifications.reporting import Condition
 from dravo.protocols.saml.certificates import read_certificates
 from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
@@ -19,8 +22,10 @@ from dravo.services.sign_in.settings.protocols import SAML
 from dravo.services.sign_in.settings.provider import BY_HAND, saml_document
 from dravo.services.sign_in.settings.settings import ENABLED
 from dravo.store import memberships, recompute_marks
+from dravo.store.notifications import events
 from dravo.store.sign_in import settings as sign_in_rows
 from dravo.store.sign_in import users as sign_in_users
+from dravo.store.sources import sources as source_rows
 from dravo.store.sources.settings import SourceSignIn
 
 AT_ONCE = 200
@@ -111,10 +116,12 @@ def look_at_addresses(ctx: AppContext, now: Instant) -> None:
 def _look(ctx: AppContext, row: SourceSignIn, now: Instant) -> None:
     values: dict[str, Any] = {"looked_at": now, "trouble": None}
     told: dict[str, Any] | None = None
+    changed: list[str] = []
     try:
         if row.protocol == SAML:
             more, told = _certificates(row)
             values |= more
+            changed = ["certificates"] if "provider" in more else []
         else:
             # Keys of OpenID providers change without notice; the issuer must stay, or it would be another
             # provider.
@@ -122,16 +129,40 @@ def _look(ctx: AppContext, row: SourceSignIn, now: Instant) -> None:
                 **fetch_configuration(row.settings["issuer"], row.settings.get("ca", "")),
                 "from": "address",
             }
+            changed = [name for name in _differing(row.provider, values["provider"]) if name != "jwks"]
     except DravoError as wrong:
         values["trouble"] = f"{wrong.message} {wrong.hint}".strip()
         log.warning("a provider's address could not be read", source=row.source_id, reason=wrong.message)
     with ctx.database.writing() as connection:
         # Settings that were changed meanwhile have priority.
-        if sign_in_rows.update_unchanged(connection, row, **values) and told:
+        updated = sign_in_rows.update_unchanged(connection, row, **values)
+        if updated and changed:
+            _note_change(connection, row, changed, now)
+        if updated and told:
             action = "accepted certificates" if "provider" in values else "found new certificates"
             record_change(
                 connection, ctx.keys, SYSTEM, now, AuditEvent(action, "source", row.source_id, details=told)
             )
+
+
+def _differing(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
+    """Return the names of values that differ, if there were any before."""
+    return sorted(name for name in before if before[name] != after.get(name)) if before else []
+
+
+def _note_change(connection: Connection, row: SourceSignIn, changed: list[str], now: Instant) -> None:
+    """Have notifications tell that new values of a provider are in use."""
+    source = source_rows.by_id(connection, row.source_id)
+    told = Condition(
+        kind=PROVIDER_UPDATED,
+        subject_id=source.id,
+        subject=source.label,
+        title=f"{source.label}: the provider changed its metadata",
+        text=f"Dravo uses the new values: {', '.join(changed)}. If nobody announced this, ask the provider.",
+        path=f"/sources/{source.key}/sign-in",
+        source_id=source.id,
+    )
+    events.happened(connection, told, now)
 
 
 def _certificates(row: SourceSignIn) -> tuple[dict[str, Any], dict[str, Any] | None]:

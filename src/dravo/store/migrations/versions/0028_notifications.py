@@ -33,6 +33,7 @@ _OF_ORGANIZATION = [
     "certificate_expiring",
     "key_expiring",
     "provider_changed",
+    "provider_updated",
     "provider_unreadable",
     "sign_ins_refused",
     "test_sign_in_refused",
