@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 
 from dravo.core.errors import InvalidInput, NotFound
@@ -76,6 +78,23 @@ def test_a_scheduled_announcement_waits_and_can_be_withdrawn(staff: ServiceFixtu
     assert announcements.write_due(staff.ctx, later(clock.now(), 7_200)) == 3
     listed = announcements.list_announcements(staff.ctx, PageRequest()).items
     assert [(each.id, each.status) for each in listed] == [(other.id, "sent"), (made.id, "withdrawn")]
+
+
+def test_one_that_is_withdrawn_while_its_emails_are_composed_is_not_sent(
+    staff: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    made = announcements.create(staff.ctx, staff.caller, new())
+    compose, withdrawn = messages.email_row, []
+
+    def compose_and_withdraw(*given: Any, **more: Any) -> dict[str, Any]:
+        if not withdrawn:
+            withdrawn.append(announcements.withdraw(staff.ctx, staff.caller, made.id))
+        return compose(*given, **more)
+
+    monkeypatch.setattr(messages, "email_row", compose_and_withdraw)
+    assert announcements.write_due(staff.ctx, clock.now()) == 0
+    assert withdrawn and staff.rows(t.message) == []
+    assert announcements.one(staff.ctx, made.id).status == "withdrawn"
 
 
 def test_an_announcement_that_cannot_be_sent_is_refused(staff: ServiceFixture) -> None:

@@ -188,12 +188,10 @@ def withdraw(ctx: AppContext, caller: Caller, announcement_id: str) -> Announcem
 def write_due(ctx: AppContext, now: Instant) -> int:
     """Write the next emails of the announcement that is due, if few emails wait; return their number.
 
-    The place in the list of users is stored with the emails, so that each user gets one.
+    The place in the list of users is stored with the emails, so that each user gets one. The emails are
+    composed before the transaction that writes them.
     """
     with ctx.database.reading() as connection:
-        if stored.due(connection, now) is None:
-            return 0
-    with ctx.database.writing() as connection:
         row = stored.due(connection, now)
         if row is None or message_rows.number_waiting(connection, message_rows.EMAIL) >= CHUNK:
             return 0
@@ -203,12 +201,16 @@ def write_due(ctx: AppContext, now: Instant) -> int:
             messages.email_row(ctx, connection, mail_texts.ANNOUNCEMENT, user.email, content)
             for user in users
         ]
+    values: dict[str, object] = {"status": SENDING, "written": row.written + len(users)}
+    if len(users) < CHUNK:
+        values |= {"status": SENT, "ended_at": clock.now()}
+    else:
+        values["place"] = users[-1].id
+    with ctx.database.writing() as connection:
+        # It can have been withdrawn meanwhile.
+        if stored.get(connection, row.id) != row:
+            return 0
         message_rows.insert_messages(connection, rows)
-        values: dict[str, object] = {"status": SENDING, "written": row.written + len(users)}
-        if len(users) < CHUNK:
-            values |= {"status": SENT, "ended_at": clock.now()}
-        else:
-            values["place"] = users[-1].id
         stored.update_announcement(connection, row.id, **values)
     return len(users)
 
