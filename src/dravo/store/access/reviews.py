@@ -127,7 +127,7 @@ def undecided_expired(connection: Connection, now: Instant) -> list[tuple[str, s
         .where(v.closed_at.is_(None), v.until_at <= now, x.decision.is_(None))
         .distinct()
     )
-    return list(connection.execute(statement).tuples())
+    return [(review_id, application_id) for review_id, application_id in connection.execute(statement)]
 
 
 @dataclass(frozen=True)
@@ -147,7 +147,8 @@ def part_of(connection: Connection, review_id: str, application_id: str) -> Revi
         .where(x.review_id == review_id, x.application_id == application_id, x.decision.is_(None))
         .scalar_subquery()
     )
-    statement = select(v.label, p.label, undecided).where(v.id == review_id, p.id == application_id)
+    label = select(p.label).where(p.id == application_id).scalar_subquery()
+    statement = select(v.label, label, undecided).where(v.id == review_id)
     return ReviewPart(*connection.execute(statement).one())
 
 

@@ -161,14 +161,7 @@ def message_counts(connection: Connection, ids: list[str]) -> dict[str, int]:
     """Return by event how many messages report it."""
     m = t.message.c
     statement = select(m.event_id, func.count()).where(m.event_id.in_(ids)).group_by(m.event_id)
-    return dict(connection.execute(statement).tuples().all())
-
-
-def counts_by_kind(connection: Connection) -> dict[str, int]:
-    """Return how many events of each kind are stored and open."""
-    e = t.notification_event.c
-    statement = select(e.kind, func.count()).where(e.status == OPEN).group_by(e.kind)
-    return dict(connection.execute(statement).tuples().all())
+    return {event_id: int(number) for event_id, number in connection.execute(statement)}
 
 
 def delete_before(connection: Connection, before: Instant) -> None:

@@ -41,7 +41,8 @@ def list_webhooks(connection: Connection, page_request: PageRequest) -> Page[Sto
 
 def labels(connection: Connection) -> dict[str, str]:
     """Return the label of every webhook by its ID."""
-    return dict(connection.execute(select(t.webhook.c.id, t.webhook.c.label)).tuples().all())
+    statement = select(t.webhook.c.id, t.webhook.c.label)
+    return {row.id: row.label for row in connection.execute(statement)}
 
 
 def insert_webhook(connection: Connection, values: dict[str, Any]) -> None:
