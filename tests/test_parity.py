@@ -219,6 +219,7 @@ def test_the_parser_of_all_has_no_command_beside_the_listed_ones() -> None:
 def test_the_command_is_the_first_word_that_is_not_an_option_or_its_value() -> None:
     assert command_of(["--url", "http://user", "source", "list"]) == "source"
     assert command_of(["--connection=user", "source", "list"]) == "source"
+    assert command_of(["--conn", "user", "source", "list"]) == "source"
     assert command_of(["--version"]) is None
 
 

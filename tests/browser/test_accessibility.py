@@ -233,7 +233,7 @@ STATUSES: dict[str, dict[str, State]] = {
         "accounts": State("/applications/plant-records/accounts"),
         "provisioned groups": State("/applications/glasshouse-controls/groups"),
         "no provisioned group": State("/applications/plant-records/groups"),
-        "tasks": State("/applications/ticket-desk/provisioning/tasks"),
+        "tasks": State("/applications/ticket-desk/tasks"),
         "drift": State("/applications/plant-records/drift"),
         "repair": State("/applications/plant-records/drift", opens("Repair", exact=True)),
         "a user from an account": State("/applications/plant-records/drift", opens("Create user")),
@@ -406,6 +406,25 @@ def test_every_page_and_dialog_is_accessible_and_fits(
     page.context.close()
     told = [f"{name}: {each}" for name, found in wrong.items() for each in found]
     assert not told, "\n".join(told)
+
+
+def test_every_event_of_the_demo_links_to_a_page(browser: Browser, demo: RunningDemo, session: Any) -> None:
+    with demo.dravo as dravo:
+        paths = {each["path"] for each in dravo.notifications.list()}
+    assert len(paths) > 8
+    page = opened(browser, demo, session)
+    lost = []
+    for path in sorted(paths):
+        page.goto(path)
+        heading = page.get_by_role("heading", level=1).first
+        heading.wait_for()
+        page.locator("main .panel, main .empty").first.wait_for()
+        tabs = page.get_by_role("tab")
+        chosen = page.get_by_role("tab", selected=True)
+        if "not found" in heading.inner_text() or (tabs.count() and not chosen.count()):
+            lost.append(path)
+    page.context.close()
+    assert lost == []
 
 
 def test_pages_of_users_are_accessible_and_fit(browser: Browser, demo: RunningDemo) -> None:

@@ -81,7 +81,8 @@ def command_of(words: Sequence[str]) -> str | None:
     for word in words:
         if not is_value and not word.startswith("-"):
             return word
-        is_value = word in ("--url", "--connection")
+        # As argparse, which knows options by their beginnings.
+        is_value = len(word) > 2 and any(each.startswith(word) for each in ("--url", "--connection"))
     return None
 
 

@@ -236,10 +236,10 @@ def _create(given: argparse.Namespace, dravo: Dravo) -> None:
 
 
 def _change(given: argparse.Namespace, dravo: Dravo) -> None:
-    before: dict[str, Any] = {**dravo.users.local(given.user)}
-    user_name = given.user_name or before.pop("user_name")
-    fields = {**before, **{name: value for name in FIELDS if (value := getattr(given, name)) is not None}}
-    fields.pop("user_name", None)
+    fields: dict[str, Any] = {**dravo.users.local(given.user)}
+    fields |= {name: value for name in FIELDS if (value := getattr(given, name)) is not None}
+    user_name = given.user_name or fields["user_name"]
+    del fields["user_name"]
     if given.active:
         fields["active"] = given.active == "yes"
     if given.preview:

@@ -2,7 +2,7 @@
 
 The signature is an HMAC with SHA-256 (RFC 2104) over the message's ID, its time and its body, each followed
 by a line end except for the body. A receiver that checks it, and the time, knows that the message is ours,
-unchanged and new. The headers and the body are described in docs/reference/webhooks.md.
+unchanged and new. The headers and the body are described in docs/guides/webhooks.md.
 """
 
 from __future__ import annotations

@@ -6,8 +6,10 @@ import json
 from typing import Any
 
 import pytest
+from sqlalchemy import select
 
 from dravo.core.errors import InvalidInput, NotFound
+from dravo.core.notifications.reporting import Condition
 from dravo.services.access import assignments
 from dravo.services.access.assignment_targets import AssignmentRequest
 from dravo.services.changes import recompute
@@ -18,7 +20,9 @@ from dravo.services.ingest.inbound.policy_application import PolicyApplication
 from dravo.services.scim_server.resources import OwnRecords, Query
 from dravo.services.security import audit_log
 from dravo.services.sources import tokens as scim_tokens
+from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.notifications import events
 from dravo.store.pagination import PageRequest
 from dravo.web.app import create_app
 from tests.directories import Reading
@@ -106,6 +110,32 @@ def test_no_table_names_an_erased_user_and_the_history_stays(erasing: Erasing) -
     # A later computation finds nothing to do.
     recompute.process_marks(erasing.ctx)
     assert erasing.rows(t.user)[0].display_name == "Erased user"
+
+
+def test_emails_to_an_erased_user_and_events_that_name_the_user_are_deleted(erasing: Erasing) -> None:
+    erasing.prepare()
+    trace = {"id": "t" * 36, "source_id": erasing.staff, "at": clock.now(), "outcome": "refused", "hint": ""}
+    trace |= {"message": "no", "name": "philippa.marlow", "steps": [], "received": {}, "result": {}}
+    message = {"channel": "email", "status": "sent", "subject": "x", "created_at": clock.now()}
+    message |= {"until_at": clock.now(), "next_at": clock.now(), "content": "x"}
+    about = Condition("test_sign_in_refused", "t" * 36, "Staff", "Refused", "Philippa Marlow has none.", "/")
+    with erasing.ctx.database.writing() as connection:
+        # A refused sign-in names the user without an ID.
+        connection.execute(t.sign_in_trace.insert().values(**trace))
+        events.happened(connection, about, clock.now())
+        event = connection.execute(select(t.notification_event.c.id)).scalar_one()
+        others = {"recipient": "ola@fernhollow.example", "kind": "notification"}
+        rows = [
+            {**message, **others, "id": "other", "event_id": None},
+            {**message, **others, "id": "about", "event_id": event},
+            {**message, **others, "id": "summary", "event_id": None, "kind": "summary"},
+            {**message, "id": "to", "event_id": None, "kind": "announcement"}
+            | {"recipient": "Philippa.Marlow@fernhollow.example"},
+        ]
+        connection.execute(t.message.insert(), rows)
+    erasing.erase()
+    assert erasing.found() == {} and erasing.rows(t.notification_event) == []
+    assert {row.id: row.content for row in erasing.rows(t.message)} == {"other": "x", "summary": None}
 
 
 def test_a_source_does_not_bring_the_user_back_until_accepted(erasing: Erasing) -> None:

@@ -8,10 +8,11 @@ import pytest
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.core.instants import later
-from dravo.services.notifications import announcements, messages
+from dravo.services.notifications import announcements, mail_server, messages
 from dravo.services.notifications.announcements import NewAnnouncement, StaleRecipients
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.notifications import messages as message_rows
 from dravo.store.notifications.messages import EMAIL
 from dravo.store.pagination import PageRequest
 from tests.harness import Letters
@@ -67,6 +68,22 @@ def test_each_user_gets_one_email_also_in_several_chunks(
     assert (found.status, found.written) == ("sent", 3)
     with pytest.raises(InvalidInput, match="is sent already"):
         announcements.withdraw(staff.ctx, staff.caller, made.id)
+
+
+def test_messages_of_later_summaries_keep_no_announcement_waiting(
+    staff: ServiceFixture, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(announcements, "CHUNK", 2)
+    with staff.ctx.database.writing() as connection:
+        tomorrow = later(clock.now(), 86_400)
+        rows = [
+            messages.collected_row(staff.ctx, "rule", address("ola"), ("An event", "x"), tomorrow)
+            for _ in range(3)
+        ]
+        message_rows.insert_messages(connection, rows)
+    assert mail_server.shown(staff.ctx).waiting == 0
+    announcements.create(staff.ctx, staff.caller, new())
+    assert announcements.write_due(staff.ctx, clock.now()) == 2
 
 
 def test_a_scheduled_announcement_waits_and_can_be_withdrawn(staff: ServiceFixture) -> None:

@@ -20,6 +20,7 @@ from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import ADMINISTRATOR, AUDITOR, OWNER, SUPER_ADMINISTRATOR
 from dravo.store import clock
 from dravo.store import tables as t
+from dravo.store.notifications import events as event_rows
 from dravo.store.notifications.messages import EMAIL
 from dravo.store.pagination import PageRequest
 from tests.harness import Letters
@@ -74,7 +75,7 @@ def failing(number: int = 3, application_id: str = "a" * 36, level: int | None =
         subject="Plant Records",
         title=f"Plant Records: {number} provisioning tasks failed",
         text="403 Forbidden",
-        path="/applications/plant-records/provisioning/tasks?status=failed",
+        path="/provisioning/tasks?application=plant-records&status=failed",
         number=number,
         level=level,
         application_id=application_id,
@@ -145,6 +146,26 @@ def test_a_condition_that_comes_and_goes_is_not_reported_each_time(
     send(services, 50 * 60, found=[failing()])
     send(services, 2 * HOUR, found=[failing()])
     assert told("flapping@fernhollow.example")[2:] == [title]
+
+
+def test_an_event_that_is_deleted_while_its_messages_are_written_harms_nothing(
+    services: ServiceFixture, told: Callable[[str], list[str]], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    create(services, "edmund", ADMINISTRATOR, "deleted@fernhollow.example")
+    with services.ctx.database.writing() as connection:
+        event_rows.happened(connection, failing(), clock.now())
+    write = events._Writer.rows
+
+    def erased(writer: Any, made: Any) -> Any:
+        with services.ctx.database.writing() as connection:
+            connection.execute(t.notification_event.delete())
+        return write(writer, made)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(events._Writer, "rows", erased)
+        assert send(services, found=[]) == 0
+    assert send(services, found=[failing()]) == 1
+    assert told("deleted@fernhollow.example") == [failing().title]
 
 
 def test_an_expiry_is_reported_when_it_comes_nearer(

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -33,8 +35,21 @@ def garden(services: ServiceFixture) -> ServiceFixture:
     return services
 
 
+ROUTER = (Path(__file__).parents[3] / "console/src/app/router.ts").read_text()
+# The console's pages, as patterns of their paths.
+PAGES = [
+    re.sub(r"/:\w+", "/[^/]+", re.sub(r"/:\w+\?", "(/[^/]+)?", path))
+    for path in re.findall(r"path: '(/[^'()]*)'", ROUTER)
+]
+
+
 def found(services: ServiceFixture) -> dict[str, Condition]:
-    return {each.kind: each for each in conditions.current(services.ctx, clock.now())}
+    """Return what needs an operator by kind; each has a page of the console."""
+    seen = {each.kind: each for each in conditions.current(services.ctx, clock.now())}
+    for each in seen.values():
+        path = each.path.partition("?")[0]
+        assert any(re.fullmatch(page, path) for page in PAGES), each.path
+    return seen
 
 
 def ids(services: ServiceFixture) -> tuple[str, str, str]:

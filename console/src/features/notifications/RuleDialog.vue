@@ -97,7 +97,7 @@ async function save(): Promise<void> {
     @done="save"
   >
     <v-text-field v-model="fields.label" label="Name of the rule" />
-    <h3>Which events</h3>
+    <h3>Events</h3>
     <v-autocomplete
       v-model="fields.kinds"
       :items="choices"
@@ -122,7 +122,7 @@ async function save(): Promise<void> {
       chips
       closable-chips
     />
-    <h3>To whom</h3>
+    <h3>Recipients</h3>
     <v-switch
       v-model="fields.owners"
       label="Owners of the application, else administrators"
@@ -150,7 +150,7 @@ async function save(): Promise<void> {
       spellcheck="false"
     />
     <v-autocomplete v-model="fields.webhooks" :items="hooks" label="Webhooks" multiple chips closable-chips />
-    <h3>When</h3>
+    <h3>Time</h3>
     <v-select
       v-model="fields.frequency"
       :items="['immediately', 'hourly', 'daily']"

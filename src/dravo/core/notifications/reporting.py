@@ -49,23 +49,20 @@ class Condition:
 
 
 @dataclass(frozen=True)
-class KnownEvent:
-    """An event that is stored: open, or solved a short time ago.
+class Event:
+    """A stored event.
 
     Attributes:
+        condition: what needs an operator, or what happened, as it was seen last.
+        status: "open", "solved" or "happened".
         reports: how often it was reported since it began.
         next_report_at: when it is reported again; None for never.
-        ended_at: when it was solved.
+        ended_at: when it was solved or happened.
     """
 
     id: str
-    kind: str
-    subject_id: str
+    condition: Condition
     status: str
-    title: str
-    text: str
-    number: int
-    level: int | None
     began_at: Instant
     reports: int
     next_report_at: Instant | None
@@ -85,16 +82,16 @@ class EventChanges:
     """
 
     opened: list[Condition] = field(default_factory=list)
-    reopened: list[tuple[KnownEvent, Condition, Instant]] = field(default_factory=list)
-    reported: list[tuple[KnownEvent, Condition, Instant | None]] = field(default_factory=list)
-    updated: list[tuple[KnownEvent, Condition]] = field(default_factory=list)
-    solved: list[tuple[KnownEvent, bool]] = field(default_factory=list)
+    reopened: list[tuple[Event, Condition, Instant]] = field(default_factory=list)
+    reported: list[tuple[Event, Condition, Instant | None]] = field(default_factory=list)
+    updated: list[tuple[Event, Condition]] = field(default_factory=list)
+    solved: list[tuple[Event, bool]] = field(default_factory=list)
 
     def __bool__(self) -> bool:
         return bool(self.opened or self.reopened or self.reported or self.updated or self.solved)
 
 
-def compare(known: Iterable[KnownEvent], current: Iterable[Condition], now: Instant) -> EventChanges:
+def compare(known: Iterable[Event], current: Iterable[Condition], now: Instant) -> EventChanges:
     """Return what changes about events.
 
     Args:
@@ -103,25 +100,19 @@ def compare(known: Iterable[KnownEvent], current: Iterable[Condition], now: Inst
         now: the time.
     """
     changes = EventChanges()
-    by_place = {(event.kind, event.subject_id): event for event in sorted(known, key=lambda each: each.id)}
+    by_place = {_place(event.condition): event for event in sorted(known, key=lambda each: each.id)}
     seen = set()
     for condition in current:
-        place = condition.kind, condition.subject_id
-        seen.add(place)
-        event = by_place.get(place)
+        seen.add(_place(condition))
+        event = by_place.get(_place(condition))
         if event is None:
             changes.opened.append(condition)
         elif event.status == SOLVED:
-            resumes = later(event.ended_at or now, QUIET_SECONDS)
-            changes.reopened.append((event, condition, resumes))
+            changes.reopened.append((event, condition, later(event.ended_at or now, QUIET_SECONDS)))
         elif _is_due(event, condition, now):
-            changes.reported.append((event, condition, next_report(event, condition, now)))
-        elif (event.title, event.text, event.number, event.level) != (
-            condition.title,
-            condition.text,
-            condition.number,
-            condition.level,
-        ):
+            again = next_report(condition.kind, event.began_at, now)
+            changes.reported.append((event, condition, again))
+        elif event.condition != condition:
             changes.updated.append((event, condition))
     for place, event in by_place.items():
         if event.status == OPEN and place not in seen:
@@ -129,20 +120,20 @@ def compare(known: Iterable[KnownEvent], current: Iterable[Condition], now: Inst
     return changes
 
 
-def first_repeat(kind: str, now: Instant) -> Instant | None:
-    """Return when a condition that begins now is reported again."""
-    return later(now, AGAIN_AFTER[0]) if BY_KEY[kind].lasts and BY_KEY[kind].repeats else None
+def _place(condition: Condition) -> tuple[str, str]:
+    return condition.kind, condition.subject_id
 
 
-def next_report(event: KnownEvent, condition: Condition, now: Instant) -> Instant | None:
-    """Return when an event that is reported now is reported again; None for never."""
-    if not BY_KEY[condition.kind].repeats:
+def next_report(kind: str, began_at: Instant, now: Instant) -> Instant | None:
+    """Return when a condition that is reported now is reported again; None for never."""
+    if not BY_KEY[kind].repeats:
         return None
-    times = (later(event.began_at, seconds) for seconds in AGAIN_AFTER)
+    times = (later(began_at, seconds) for seconds in AGAIN_AFTER)
     return next((at for at in times if at > now), None)
 
 
-def _is_due(event: KnownEvent, condition: Condition, now: Instant) -> bool:
-    if event.level is not None and condition.level is not None and condition.level < event.level:
+def _is_due(event: Event, condition: Condition, now: Instant) -> bool:
+    before = event.condition.level
+    if before is not None and condition.level is not None and condition.level < before:
         return True
     return event.next_report_at is not None and event.next_report_at <= now

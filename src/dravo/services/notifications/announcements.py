@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 from sqlalchemy import Connection
 
@@ -12,7 +13,7 @@ from dravo.core.notifications.texts import one_line
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.notifications import mail_server, mail_texts, messages
-from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.security.audit_log import AuditEvent, record_now
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.ids import new_id
@@ -148,7 +149,7 @@ def create(ctx: AppContext, caller: Caller, new: NewAnnouncement) -> Announcemen
         }
         stored.insert_announcement(connection, values)
         details = {"about": label, "subject": values["subject"], "recipients": recipients, "send_at": send_at}
-        _record(ctx, connection, caller, "created announcement", announcement_id, details)
+        record_now(ctx, connection, caller, _event("created announcement", announcement_id, details))
     return one(ctx, announcement_id)
 
 
@@ -180,8 +181,8 @@ def withdraw(ctx: AppContext, caller: Caller, announcement_id: str) -> Announcem
         row = _known(connection, announcement_id)
         if not stored.withdraw(connection, announcement_id, now):
             raise InvalidInput(f"The announcement is {row.status} already.", "Reload the list.")
-        details: dict[str, object] = {"about": row.about_label, "subject": row.subject}
-        _record(ctx, connection, caller, "withdrew announcement", announcement_id, details)
+        details = {"about": row.about_label, "subject": row.subject}
+        record_now(ctx, connection, caller, _event("withdrew announcement", announcement_id, details))
     return one(ctx, announcement_id)
 
 
@@ -201,7 +202,7 @@ def write_due(ctx: AppContext, now: Instant) -> int:
             messages.email_row(ctx, connection, mail_texts.ANNOUNCEMENT, user.email, content)
             for user in users
         ]
-    values: dict[str, object] = {"status": SENDING, "written": row.written + len(users)}
+    values: dict[str, Any] = {"status": SENDING, "written": row.written + len(users)}
     if len(users) < CHUNK:
         values |= {"status": SENT, "ended_at": clock.now()}
     else:
@@ -262,13 +263,5 @@ def _known(connection: Connection, announcement_id: str) -> StoredAnnouncement:
     return row
 
 
-def _record(
-    ctx: AppContext,
-    connection: Connection,
-    caller: Caller,
-    action: str,
-    announcement_id: str,
-    details: dict[str, object],
-) -> None:
-    event = AuditEvent(action, "announcement", announcement_id, details=details)
-    record_change(connection, ctx.keys, caller, clock.now(), event)
+def _event(action: str, announcement_id: str, details: dict[str, Any]) -> AuditEvent:
+    return AuditEvent(action, "announcement", announcement_id, details=details)

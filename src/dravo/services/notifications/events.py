@@ -1,7 +1,7 @@
 """Events: compared with the conditions as they are now, and reported by the rules.
 
 The worker calls `report` every few seconds. What changed is written in one transaction with the messages
-about it, so that a crash neither loses nor doubles a report.
+about it, so that a crash neither loses nor doubles a report. It is planned before that transaction.
 """
 
 from __future__ import annotations
@@ -17,7 +17,16 @@ from dravo.core.errors import InvalidInput, did_you_mean
 from dravo.core.instants import Instant, later
 from dravo.core.notifications import reporting
 from dravo.core.notifications.event_kinds import BY_KEY
-from dravo.core.notifications.reporting import AGAIN, HAPPENED, NEW, OPEN, SOLVED, Condition, EventChanges
+from dravo.core.notifications.reporting import (
+    AGAIN,
+    HAPPENED,
+    NEW,
+    OPEN,
+    SOLVED,
+    Condition,
+    Event,
+    EventChanges,
+)
 from dravo.core.notifications.rules import (
     ADDRESS,
     IMMEDIATELY,
@@ -34,13 +43,15 @@ from dravo.services import settings
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, source_by_key
 from dravo.services.notifications import mail_server, mail_texts, messages
+from dravo.services.notifications.subject_names import SubjectNames
 from dravo.services.security.permissions import ADMINISTRATOR, SUPER_ADMINISTRATOR
 from dravo.store import clock
+from dravo.store.ids import new_id
 from dravo.store.notifications import events as stored
 from dravo.store.notifications import messages as message_rows
 from dravo.store.notifications import rules as rule_rows
 from dravo.store.notifications import webhooks as webhook_rows
-from dravo.store.notifications.events import EventFilter, StoredEvent
+from dravo.store.notifications.events import EventFilter
 from dravo.store.notifications.messages import COLLECTED, EMAIL
 from dravo.store.notifications.rules import StoredRule
 from dravo.store.operators import operators as operator_rows
@@ -112,43 +123,28 @@ def list_events(ctx: AppContext, page_request: PageRequest, about: ListedEvents)
         )
         found = stored.list_events(connection, page_request, chosen)
         told = stored.message_counts(connection, [each.id for each in found.items])
-        names = _Names(connection)
+        names = SubjectNames(connection)
     lines = [_line(each, names, told.get(each.id, 0)) for each in found.items]
     return Page(lines, found.total, found.next)
 
 
-class _Names:
-    """Applications and sources by ID."""
-
-    def __init__(self, connection: Connection) -> None:
-        self._applications = rule_rows.applications(connection)
-        self._sources = rule_rows.sources(connection)
-
-    def application(self, application_id: str | None) -> KeyAndLabel | None:
-        found = self._applications.get(application_id or "")
-        return KeyAndLabel(*found) if found else None
-
-    def source(self, source_id: str | None) -> KeyAndLabel | None:
-        found = self._sources.get(source_id or "")
-        return KeyAndLabel(*found) if found else None
-
-
-def _line(row: StoredEvent, names: _Names, told: int) -> EventLine:
+def _line(event: Event, names: SubjectNames, told: int) -> EventLine:
+    condition = event.condition
     return EventLine(
-        id=row.id,
-        kind=row.kind,
-        label=BY_KEY[row.kind].label if row.kind in BY_KEY else row.kind,
-        status=row.status,
-        subject=row.subject,
-        application=names.application(row.application_id),
-        source=names.source(row.source_id),
-        title=row.title,
-        text=row.text,
-        path=row.path,
-        number=row.number,
-        began_at=row.began_at,
-        ended_at=row.ended_at,
-        reports=row.reports,
+        id=event.id,
+        kind=condition.kind,
+        label=BY_KEY[condition.kind].label,
+        status=event.status,
+        subject=condition.subject,
+        application=names.application(condition.application_id),
+        source=names.source(condition.source_id),
+        title=condition.title,
+        text=condition.text,
+        path=condition.path,
+        number=condition.number,
+        began_at=event.began_at,
+        ended_at=event.ended_at,
+        reports=event.reports,
         messages=told,
     )
 
@@ -163,6 +159,31 @@ class _Report:
     began_at: Instant
 
 
+@dataclass(frozen=True)
+class _Plan:
+    """What `report` writes.
+
+    Attributes:
+        known, happened: the events that it was planned with.
+        opened: new events.
+        changes: changes of known events.
+        reports: what is reported.
+        messages: the rows of the messages about it.
+    """
+
+    known: list[Event]
+    happened: list[Event]
+    opened: list[Event]
+    changes: EventChanges
+    reports: list[_Report]
+    messages: list[dict[str, Any]]
+
+    def untold(self) -> list[str]:
+        """Return the IDs of new events about which nobody gets a message."""
+        told = {row["event_id"] for row in self.messages}
+        return [each.event_id for each in self.reports if each.how == NEW and each.event_id not in told]
+
+
 def report(ctx: AppContext, conditions: Sequence[Condition], now: Instant) -> int:
     """Store what changed about events, and write the messages about it.
 
@@ -174,71 +195,68 @@ def report(ctx: AppContext, conditions: Sequence[Condition], now: Instant) -> in
     """
     since = later(now, -reporting.QUIET_SECONDS)
     with ctx.database.reading() as connection:
-        changes = reporting.compare(stored.known(connection, since), conditions, now)
-        if not changes and not stored.unreported(connection, 1):
+        known, happened = stored.known(connection, since), stored.unreported(connection, AT_ONCE)
+        changes = reporting.compare(known, conditions, now)
+        if not changes and not happened:
             return 0
+        opened = [_opened(condition, now) for condition in changes.opened]
+        reports = _reports(opened, changes, happened)
+        rows = _Writer(ctx, connection, now).rows(reports)
+    plan = _Plan(known, happened, opened, changes, reports, rows)
     with ctx.database.writing() as connection:
-        changes = reporting.compare(stored.known(connection, since), conditions, now)
-        made = _apply(connection, changes, now)
-        happened = stored.unreported(connection, AT_ONCE)
-        made += [_Report(each.id, HAPPENED, _as_condition(each), each.began_at) for each in happened]
-        stored.mark_reported(connection, [each.id for each in happened])
-        rows = _Writer(ctx, connection, now).rows(made)
-        message_rows.insert_messages(connection, rows)
-        told = {row["event_id"] for row in rows}
-        untold = [each for each in made if each.how == NEW and each.event_id not in told]
-        for each in untold:
-            stored.update_event(
-                connection, each.event_id, reports=0, next_report_at=later(now, UNTOLD_SECONDS)
-            )
-    for each in made:
+        # Events can have been erased meanwhile, with a user. Then the next look plans again.
+        seen = stored.known(connection, since), stored.unreported(connection, len(happened))
+        if seen != (known, happened):
+            return 0
+        _apply(connection, plan, now)
+    for each in reports:
         counted_events.note(
             counted_events.NOTIFICATION, each.condition.kind, status=each.how, subject=each.condition.subject
         )
     return len(rows)
 
 
-def _apply(connection: Connection, changes: EventChanges, now: Instant) -> list[_Report]:
-    """Store the changes; return what is reported."""
-    made = []
-    for condition in changes.opened:
-        repeat = reporting.first_repeat(condition.kind, now)
-        event_id = stored.insert_event(
-            connection, condition, now, status=OPEN, reports=1, next_report_at=repeat
-        )
-        made.append(_Report(event_id, NEW, condition, now))
-    for event, condition, at in changes.reopened:
+def _opened(condition: Condition, now: Instant) -> Event:
+    again = reporting.next_report(condition.kind, now, now)
+    return Event(new_id(), condition, OPEN, began_at=now, reports=1, next_report_at=again, ended_at=None)
+
+
+def _reports(opened: Sequence[Event], changes: EventChanges, happened: Sequence[Event]) -> list[_Report]:
+    """Return what is reported about events."""
+    return [
+        *(_Report(event.id, NEW, event.condition, event.began_at) for event in opened),
+        *(
+            _Report(event.id, AGAIN if event.reports else NEW, condition, event.began_at)
+            for event, condition, _ in changes.reported
+        ),
+        *(
+            _Report(event.id, SOLVED, event.condition, event.began_at)
+            for event, told in changes.solved
+            if told
+        ),
+        *(_Report(event.id, HAPPENED, event.condition, event.began_at) for event in happened),
+    ]
+
+
+def _apply(connection: Connection, plan: _Plan, now: Instant) -> None:
+    """Write a plan."""
+    for event in plan.opened:
+        stored.insert_event(connection, event)
+    for event, condition, at in plan.changes.reopened:
         values: dict[str, Any] = {"status": OPEN, "began_at": now, "ended_at": None, "reports": 0}
         stored.update_event(connection, event.id, condition, **values, next_report_at=at)
-    for event, condition, next_at in changes.reported:
-        how = AGAIN if event.reports else NEW
+    for event, condition, next_at in plan.changes.reported:
         stored.update_event(
             connection, event.id, condition, reports=event.reports + 1, next_report_at=next_at
         )
-        made.append(_Report(event.id, how, condition, event.began_at))
-    for event, condition in changes.updated:
+    for event, condition in plan.changes.updated:
         stored.update_event(connection, event.id, condition)
-    for event, told in changes.solved:
+    for event, _ in plan.changes.solved:
         stored.update_event(connection, event.id, status=SOLVED, ended_at=now, next_report_at=None)
-        row = stored.get(connection, event.id)
-        if told and row is not None:
-            made.append(_Report(event.id, SOLVED, _as_condition(row), event.began_at))
-    return made
-
-
-def _as_condition(row: StoredEvent) -> Condition:
-    return Condition(
-        kind=row.kind,
-        subject_id=row.subject_id,
-        subject=row.subject,
-        title=row.title,
-        text=row.text,
-        path=row.path,
-        number=row.number,
-        level=row.level,
-        application_id=row.application_id,
-        source_id=row.source_id,
-    )
+    stored.mark_reported(connection, [event.id for event in plan.happened])
+    for event_id in plan.untold():
+        stored.update_event(connection, event_id, reports=0, next_report_at=later(now, UNTOLD_SECONDS))
+    message_rows.insert_messages(connection, plan.messages)
 
 
 class _Writer:
@@ -250,7 +268,7 @@ class _Writer:
         self._zone = settings.time_zone(connection)
         self._mails = mail_server.is_set_up(connection)
         self._webhooks = webhook_rows.labels(connection)
-        self._names = _Names(connection)
+        self._names = SubjectNames(connection)
 
     def rows(self, made: Sequence[_Report]) -> list[dict[str, Any]]:
         """Return the messages: one for each address and each webhook about each event."""
@@ -263,7 +281,7 @@ class _Writer:
             for rule in self._rules
             if reports(rule, condition.kind, condition.application_id, condition.source_id)
         ]
-        # At once before in a summary: nobody is told twice.
+        # Immediate rules come first, so that nobody gets an event at once and in a summary.
         rules.sort(key=lambda rule: rule.frequency != IMMEDIATELY)
         told: set[str] = set()
         rows: list[dict[str, Any]] = []
@@ -349,7 +367,7 @@ def send_summaries(ctx: AppContext, now: Instant) -> int:
             if not rows:
                 continue
             content = messages.summary(ctx, rows)
-            row = messages.email_row(ctx, connection, mail_texts.SUMMARY, address, content)
+            row = messages.email_row(ctx, connection, message_rows.SUMMARY, address, content)
             message_rows.delete_messages(connection, [each.id for each in rows])
             message_rows.insert_messages(connection, [row])
     return len(places)

@@ -15,10 +15,11 @@ from dravo.services.context import AppContext
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
+from dravo.store.notifications.messages import SUMMARY
 from dravo.store.organization import settings as stored_settings
 
 # The kinds of emails.
-NOTIFICATION, SUMMARY, SIGN_IN_CODE = "notification", "summary", "sign_in_code"
+NOTIFICATION, SIGN_IN_CODE = "notification", "sign_in_code"
 REQUEST_DECIDED, ANNOUNCEMENT, TEST = "access_request_decided", "announcement", "test"
 LABELS = {
     NOTIFICATION: "Notification",
@@ -30,11 +31,10 @@ LABELS = {
 }
 # Their content cannot be sent again, because it contains a code.
 SECRET_KINDS = frozenset({SIGN_IN_CODE})
-DEFAULT = MailText("{title}", "", "Sent by Dravo{of_organization}, {address}")
+DEFAULT = MailText("{title}", "", "Sent by Dravo, {address}")
 PLACEHOLDERS = {
     "title": "what the email is about",
     "organization": "the name of the organization",
-    "of_organization": 'the name of the organization after " for ", or nothing',
     "address": "the public address of Dravo",
 }
 # What a preview shows as content.
@@ -137,11 +137,9 @@ def composed(ctx: AppContext, connection: Connection, kind: str, title: str, con
 
 
 def _values(ctx: AppContext, connection: Connection, title: str) -> dict[str, str]:
-    organization = str(settings.read(connection)["organization_name"])
     return {
         "title": title,
-        "organization": organization,
-        "of_organization": f" for {organization}" if organization else "",
+        "organization": str(settings.read(connection)["organization_name"]),
         "address": ctx.public_url,
     }
 

@@ -130,10 +130,7 @@ def send_again(ctx: AppContext, caller: Caller, message_id: str) -> MessageLine:
             "sent message again", "message", message_id, details={"kind": row.kind, "channel": row.channel}
         )
         record_change(connection, ctx.keys, caller, now, event)
-        found = stored.get(connection, made["id"])
-    if found is None:
-        raise NotFound("The message was deleted.", "Reload the list.")
-    return _line(found)
+    return _line(StoredMessage(**made, tries=0, lost=0, trouble=None, ended_at=None))
 
 
 def write_email(
@@ -200,7 +197,7 @@ def summary(ctx: AppContext, rows: Sequence[StoredMessage]) -> tuple[str, str]:
 
 @dataclass(frozen=True)
 class _NewMessage:
-    """What is sent to whom; the content is encrypted."""
+    """What is sent, and the recipient; the content is encrypted."""
 
     kind: str
     recipient: str

@@ -23,7 +23,8 @@ from dravo.core.notifications.rules import (
 from dravo.protocols.smtp import check_address
 from dravo.services.context import AppContext
 from dravo.services.lookups import application_by_key, check_label, source_by_key
-from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.notifications.subject_names import SubjectNames
+from dravo.services.security.audit_log import AuditEvent, record_now
 from dravo.services.security.permissions import KINDS, Caller
 from dravo.store import clock
 from dravo.store.ids import new_id
@@ -31,6 +32,7 @@ from dravo.store.notifications import rules as stored
 from dravo.store.notifications import webhooks
 from dravo.store.notifications.rules import StoredRule
 from dravo.store.pagination import Page, PageRequest
+from dravo.store.queries.references import KeyAndLabel
 
 MOST_RECIPIENTS = 50
 
@@ -84,8 +86,9 @@ def list_rules(ctx: AppContext, page_request: PageRequest) -> Page[RuleLine]:
     """Return a page of rules in the order of their creation."""
     with ctx.database.reading() as connection:
         found = stored.list_rules(connection, page_request)
-        names = _Names(connection)
-    return Page([_line(each, names) for each in found.items], found.total, found.next)
+        names, hooks = SubjectNames(connection), webhooks.labels(connection)
+    lines = [_line(each, names, hooks) for each in found.items]
+    return Page(lines, found.total, found.next)
 
 
 def create(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> RuleLine:
@@ -102,7 +105,8 @@ def create(ctx: AppContext, caller: Caller, given: Mapping[str, Any]) -> RuleLin
     with ctx.database.writing() as connection:
         values = {**_checked(connection, given), "id": rule_id, "created_at": clock.now()}
         stored.insert_rule(connection, values)
-        _record(ctx, connection, caller, "created notification rule", rule_id, {"label": values["label"]})
+        event = _event("created notification rule", rule_id, {"label": values["label"]})
+        record_now(ctx, connection, caller, event)
     return one(ctx, rule_id)
 
 
@@ -114,8 +118,11 @@ def change(ctx: AppContext, caller: Caller, rule_id: str, given: Mapping[str, An
         stored.update_rule(connection, rule_id, values)
         before = asdict(row)
         details = {name: [before[name], value] for name, value in values.items() if before[name] != value}
-        _record(
-            ctx, connection, caller, "changed notification rule", rule_id, {"label": row.label, **details}
+        record_now(
+            ctx,
+            connection,
+            caller,
+            _event("changed notification rule", rule_id, {"label": row.label, **details}),
         )
     return one(ctx, rule_id)
 
@@ -129,7 +136,8 @@ def delete(ctx: AppContext, caller: Caller, rule_id: str) -> None:
     with ctx.database.writing() as connection:
         row = _known(connection, rule_id)
         stored.delete_rule(connection, rule_id)
-        _record(ctx, connection, caller, "deleted notification rule", rule_id, {"label": row.label})
+        event = _event("deleted notification rule", rule_id, {"label": row.label})
+        record_now(ctx, connection, caller, event)
 
 
 def one(ctx: AppContext, rule_id: str) -> RuleLine:
@@ -139,45 +147,37 @@ def one(ctx: AppContext, rule_id: str) -> RuleLine:
         NotFound.
     """
     with ctx.database.reading() as connection:
-        return _line(_known(connection, rule_id), _Names(connection))
+        row = _known(connection, rule_id)
+        return _line(row, SubjectNames(connection), webhooks.labels(connection))
 
 
-class _Names:
-    """Keys and labels of what rules name, by ID."""
-
-    def __init__(self, connection: Connection) -> None:
-        self.applications = {each: key for each, (key, _) in stored.applications(connection).items()}
-        self.sources = {each: key for each, (key, _) in stored.sources(connection).items()}
-        self.webhooks = webhooks.labels(connection)
-
-
-def _line(row: StoredRule, names: _Names) -> RuleLine:
+def _line(row: StoredRule, names: SubjectNames, hooks: Mapping[str, str]) -> RuleLine:
     return RuleLine(
         id=row.id,
         label=row.label,
         kinds=row.kinds,
         applications=_keys(row.application_ids, names.applications),
         sources=_keys(row.source_ids, names.sources),
-        recipients=[_shown(each, names) for each in row.recipients],
+        recipients=[_shown(each, hooks) for each in row.recipients],
         frequency=row.frequency,
         enabled=row.enabled,
         created_at=row.created_at,
     )
 
 
-def _keys(ids: Sequence[str] | None, names: Mapping[str, str]) -> list[str] | None:
+def _keys(ids: Sequence[str] | None, names: Mapping[str, KeyAndLabel]) -> list[str] | None:
     # What was deleted since is left out; a rule for nothing but that reports nothing.
-    return None if ids is None else sorted(names[each] for each in ids if each in names)
+    return None if ids is None else sorted(names[each].key for each in ids if each in names)
 
 
-def _shown(recipient: Mapping[str, str], names: _Names) -> ShownRecipient:
+def _shown(recipient: Mapping[str, str], hooks: Mapping[str, str]) -> ShownRecipient:
     kind, value = recipient["kind"], recipient["value"]
     if kind == OPERATORS:
         return ShownRecipient(kind, value, f"Operators: {value.replace('_', ' ')}")
     if kind == OWNERS:
         return ShownRecipient(kind, "", "Owners of the application, else administrators")
     if kind == WEBHOOK:
-        return ShownRecipient(kind, value, f"Webhook: {names.webhooks.get(value, 'deleted')}")
+        return ShownRecipient(kind, value, f"Webhook: {hooks.get(value, 'deleted')}")
     return ShownRecipient(kind, value, value)
 
 
@@ -249,13 +249,5 @@ def _checked_recipient(kind: str, value: str, known: Mapping[str, str]) -> Recip
     return Recipient(kind, check_address(value, "recipients") if kind == ADDRESS else value)
 
 
-def _record(
-    ctx: AppContext,
-    connection: Connection,
-    caller: Caller,
-    action: str,
-    rule_id: str,
-    details: dict[str, Any],
-) -> None:
-    event = AuditEvent(action, "notification rule", rule_id, details=details)
-    record_change(connection, ctx.keys, caller, clock.now(), event)
+def _event(action: str, rule_id: str, details: dict[str, Any]) -> AuditEvent:
+    return AuditEvent(action, "notification rule", rule_id, details=details)

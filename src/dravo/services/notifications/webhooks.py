@@ -23,7 +23,7 @@ from dravo.protocols.http_client import Client, check_url
 from dravo.protocols.webhook import WebhookMessage
 from dravo.services.context import AppContext
 from dravo.services.lookups import check_label
-from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.security.audit_log import AuditEvent, record_now
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.ids import new_id
@@ -119,7 +119,7 @@ def create(ctx: AppContext, caller: Caller, label: str, url: str) -> WebhookWith
     with ctx.database.writing() as connection:
         stored.insert_webhook(connection, values)
         details = {"label": values["label"], "url": values["url"]}
-        _record(ctx, connection, caller, "created webhook", values["id"], details)
+        record_now(ctx, connection, caller, _event("created webhook", values["id"], details))
     return WebhookWithSecret(**vars(one(ctx, values["id"])), secret=secret)
 
 
@@ -153,7 +153,12 @@ def change(ctx: AppContext, caller: Caller, webhook_id: str, given: Mapping[str,
         details = {name: value for name, value in values.items() if getattr(row, name) != value}
         if values:
             stored.update_webhook(connection, webhook_id, **values)
-            _record(ctx, connection, caller, "changed webhook", webhook_id, {"label": row.label, **details})
+            record_now(
+                ctx,
+                connection,
+                caller,
+                _event("changed webhook", webhook_id, {"label": row.label, **details}),
+            )
     return one(ctx, webhook_id)
 
 
@@ -167,7 +172,8 @@ def rotate_secret(ctx: AppContext, caller: Caller, webhook_id: str) -> WebhookWi
     with ctx.database.writing() as connection:
         row = _known(connection, webhook_id)
         stored.update_webhook(connection, webhook_id, secret=ctx.keys.encrypt(secret))
-        _record(ctx, connection, caller, "rotated webhook secret", webhook_id, {"label": row.label})
+        event = _event("rotated webhook secret", webhook_id, {"label": row.label})
+        record_now(ctx, connection, caller, event)
     return WebhookWithSecret(**vars(one(ctx, webhook_id)), secret=secret)
 
 
@@ -191,7 +197,7 @@ def delete(ctx: AppContext, caller: Caller, webhook_id: str) -> None:
             )
         messages.end_of_webhook(connection, webhook_id, clock.now(), "The webhook was deleted.")
         stored.delete_webhook(connection, webhook_id)
-        _record(ctx, connection, caller, "deleted webhook", webhook_id, {"label": row.label})
+        record_now(ctx, connection, caller, _event("deleted webhook", webhook_id, {"label": row.label}))
 
 
 def test(ctx: AppContext, caller: Caller, webhook_id: str) -> WebhookTested:
@@ -315,13 +321,5 @@ def _new_secret() -> str:
     return secrets.token_urlsafe(32)
 
 
-def _record(
-    ctx: AppContext,
-    connection: Connection,
-    caller: Caller,
-    action: str,
-    webhook_id: str,
-    details: dict[str, Any],
-) -> None:
-    event = AuditEvent(action, "webhook", webhook_id, details=details)
-    record_change(connection, ctx.keys, caller, clock.now(), event)
+def _event(action: str, webhook_id: str, details: dict[str, Any]) -> AuditEvent:
+    return AuditEvent(action, "webhook", webhook_id, details=details)

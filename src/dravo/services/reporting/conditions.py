@@ -41,7 +41,7 @@ def _tasks(connection: Connection, now: Instant) -> Iterator[Condition]:
             row,
             f"{row.label}: {_number(row.number, 'provisioning task')} failed",
             f"{row.message or ''}\n\nCorrect the cause, then retry the tasks.",
-            f"/applications/{row.key}/provisioning/tasks?status=failed",
+            f"/provisioning/tasks?application={row.key}&status=failed",
         )
     for row in stored.tasks_with_status(connection, HELD):
         yield _counted(
@@ -50,7 +50,7 @@ def _tasks(connection: Connection, now: Instant) -> Iterator[Condition]:
             f"{row.label}: {_number(row.number, 'removal')} held",
             "There are more removals than the removal limit allows. Nothing is removed until an operator "
             "approves or discards them.",
-            f"/applications/{row.key}/provisioning/tasks?status=held",
+            f"/provisioning/tasks?application={row.key}&status=held",
         )
     for paused in stored.paused_applications(connection):
         yield Condition(
@@ -59,7 +59,7 @@ def _tasks(connection: Connection, now: Instant) -> Iterator[Condition]:
             subject=paused.label,
             title=f"{paused.label}: provisioning is paused",
             text=f"{paused.reason or ''}\n\nCorrect the connection, then resume provisioning.".strip(),
-            path=f"/applications/{paused.key}/connection",
+            path=f"/applications/{paused.key}/settings",
             application_id=paused.id,
         )
 
@@ -100,8 +100,8 @@ def _expiring(connection: Connection, now: Instant) -> Iterator[Condition]:
             each,
             kinds.SECRET_EXPIRING,
             f"{each.owner}: the secret of the connection",
-            "Create a new secret in the application, and enter it under Connection.",
-            f"/applications/{each.owner_key}/connection",
+            "Create a new secret in the application, and enter it under Settings.",
+            f"/applications/{each.owner_key}/settings",
         )
     expiry = token_expiry(now)
     for each in stored.expiring_scim_tokens(connection, expiry):

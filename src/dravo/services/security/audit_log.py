@@ -15,8 +15,10 @@ import orjson
 from sqlalchemy import Connection
 
 from dravo.core.instants import Instant
+from dravo.services.context import AppContext
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import Keys
+from dravo.store import clock
 from dravo.store.operators import audit_log as audit_rows
 from dravo.store.operators.audit_log import AuditEntry
 from dravo.store.pagination import Page, PageRequest
@@ -58,6 +60,11 @@ class AuditEvent:
     object_id: str
     details: dict[str, Any] | None = None
     personal: dict[str, Any] | None = None
+
+
+def record_now(ctx: AppContext, connection: Connection, caller: Caller, event: AuditEvent) -> None:
+    """Write an audit entry about a change that is made now, as `record_change`."""
+    record_change(connection, ctx.keys, caller, clock.now(), event)
 
 
 def record_change(

@@ -146,8 +146,10 @@ def _look(ctx: AppContext, row: SourceSignIn, now: Instant) -> None:
 
 
 def _differing(before: dict[str, Any], after: dict[str, Any]) -> list[str]:
-    """Return the names of values that differ, if there were any before."""
-    return sorted(name for name in before if before[name] != after.get(name)) if before else []
+    """Return the names of values that differ; none if there were no values before."""
+    if not before:
+        return []
+    return sorted(name for name in before.keys() | after.keys() if before.get(name) != after.get(name))
 
 
 def _note_change(connection: Connection, row: SourceSignIn, changed: list[str], now: Instant) -> None:

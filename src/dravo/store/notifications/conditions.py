@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, func, null, select
+from sqlalchemy import Connection, Table, func, null, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -117,16 +117,30 @@ class OpenReview:
     undecided: int
 
 
-def tasks_with_status(connection: Connection, status: str) -> list[Counted]:
-    """Return the applications with open tasks of a status, their number, and the message of one."""
-    d, p = t.task.c, t.application.c
+def _counted(connection: Connection, owner: Table, owner_id: Any, message: Any, *where: Any) -> list[Counted]:
+    """Count objects by the application or source to which they belong.
+
+    Args:
+        owner: the table of applications or sources.
+        owner_id: the column that names the owner.
+        message: a column, of which one value is returned.
+        where: which objects count.
+    """
+    o = owner.c
     statement = (
-        select(p.id, p.key, p.label, func.count(), func.max(d.message))
-        .join(t.application, p.id == d.application_id)
-        .where(d.status == status, d.closed_at.is_(None))
-        .group_by(p.id)
+        select(o.id, o.key, o.label, func.count(), func.max(message))
+        .join(owner, o.id == owner_id)
+        .where(*where)
+        .group_by(o.id)
     )
     return [Counted(*row) for row in connection.execute(statement)]
+
+
+def tasks_with_status(connection: Connection, status: str) -> list[Counted]:
+    """Return the applications with open tasks of a status, their number, and the message of one."""
+    d = t.task.c
+    open_ones = (d.status == status, d.closed_at.is_(None))
+    return _counted(connection, t.application, d.application_id, d.message, *open_ones)
 
 
 def paused_applications(connection: Connection) -> list[PausedApplication]:
@@ -138,14 +152,8 @@ def paused_applications(connection: Connection) -> list[PausedApplication]:
 
 def open_drift(connection: Connection) -> list[Counted]:
     """Return the applications with open differences."""
-    d, p = t.drift.c, t.application.c
-    statement = (
-        select(p.id, p.key, p.label, func.count(), func.max(d.message))
-        .join(t.application, p.id == d.application_id)
-        .where(d.status == "open")
-        .group_by(p.id)
-    )
-    return [Counted(*row) for row in connection.execute(statement)]
+    d = t.drift.c
+    return _counted(connection, t.application, d.application_id, d.message, d.status == "open")
 
 
 def expiring_secrets(connection: Connection, before: Instant) -> list[Expiring]:
@@ -220,14 +228,8 @@ def filled_plans(connection: Connection) -> list[FilledPlan]:
 
 def open_conflicts(connection: Connection) -> list[Counted]:
     """Return the sources with open conflicts."""
-    c, s = t.conflict.c, t.source.c
-    statement = (
-        select(s.id, s.key, s.label, func.count(), func.max(c.message))
-        .join(t.source, s.id == c.source_id)
-        .where(c.status == "open")
-        .group_by(s.id)
-    )
-    return [Counted(*row) for row in connection.execute(statement)]
+    c = t.conflict.c
+    return _counted(connection, t.source, c.source_id, c.message, c.status == "open")
 
 
 def unsuccessful_runs(connection: Connection) -> list[EndedRun]:
@@ -270,14 +272,9 @@ def own_keys(connection: Connection, now: Instant) -> list[OwnKey]:
 
 def refused_sign_ins(connection: Connection, since: Instant) -> list[Counted]:
     """Return the sources with refused sign-ins since an instant, without test sign-ins."""
-    r, s = t.sign_in_trace.c, t.source.c
-    statement = (
-        select(s.id, s.key, s.label, func.count(), func.max(r.message))
-        .join(t.source, s.id == r.source_id)
-        .where(r.outcome == "refused", r.test_id.is_(None), r.at >= since)
-        .group_by(s.id)
-    )
-    return [Counted(*row) for row in connection.execute(statement)]
+    r = t.sign_in_trace.c
+    refused = (r.outcome == "refused", r.test_id.is_(None), r.at >= since)
+    return _counted(connection, t.source, r.source_id, r.message, *refused)
 
 
 def open_reviews(connection: Connection, until: Instant) -> list[OpenReview]:

@@ -22,6 +22,8 @@ COLLECTED, WAITING, SENT, FAILED, EXPIRED, UNKNOWN = (
 )
 STATUSES = (COLLECTED, WAITING, SENT, FAILED, EXPIRED, UNKNOWN)
 EMAIL, WEBHOOK = "email", "webhook"
+# The kind of emails that sum up events.
+SUMMARY = "summary"
 
 
 @dataclass(frozen=True)
@@ -83,9 +85,9 @@ def get(connection: Connection, message_id: str) -> StoredMessage | None:
 
 
 def number_waiting(connection: Connection, channel: str) -> int:
-    """Return the number of messages of a channel that are not sent yet."""
+    """Return the number of messages of a channel that wait to be sent, without those of later summaries."""
     m = t.message.c
-    where = (m.channel == channel, m.status.in_((COLLECTED, WAITING)))
+    where = (m.channel == channel, m.status == WAITING)
     return int(connection.execute(select(func.count()).select_from(t.message).where(*where)).scalar_one())
 
 

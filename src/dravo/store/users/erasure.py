@@ -8,12 +8,13 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from sqlalchemy import Connection, Text, and_, cast, delete, func, insert, or_, select, update
+from sqlalchemy import ColumnElement, Connection, Text, and_, cast, delete, func, insert, or_, select, update
 
 from dravo.core.identity.acceptance import ERASED, PENDING
 from dravo.core.identity.records import INBOUND_SCIM
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.notifications.messages import SENT, SUMMARY
 from dravo.store.pagination import Page, PageRequest, page, shown_as
 from dravo.store.received import records as received
 
@@ -108,28 +109,37 @@ def _delete_accounts(connection: Connection, user_id: str) -> int:
 
 
 def _delete_messages(connection: Connection, user: Any) -> None:
-    """Delete the emails to the user, and the events that name the user, with the messages about them."""
+    """Delete the emails to the user, and the events that name the user, with the messages about them.
+
+    Summaries can name the user too; their texts are deleted.
+    """
     q, s, e, m = t.access_request.c, t.sign_in_trace.c, t.notification_event.c, t.message.c
-    about = select(q.id).where(q.user_id == user.id).union(select(s.id).where(s.user_id == user.id))
+    about = select(q.id).where(q.user_id == user.id).union(select(s.id).where(_is_trace_of(user)))
     events = select(e.id).where(e.subject_id.in_(about))
     theirs = [m.event_id.in_(events)]
     if user.email:
         theirs.append(func.lower(m.recipient) == user.email.lower())
     connection.execute(delete(t.message).where(or_(*theirs)))
     connection.execute(delete(t.notification_event).where(e.id.in_(events)))
+    connection.execute(update(t.message).where(m.kind == SUMMARY, m.status == SENT).values(content=None))
+
+
+def _is_trace_of(user: Any) -> ColumnElement[bool]:
+    """Return the condition for traces of sign-ins by the user, by ID or by name."""
+    s = t.sign_in_trace.c
+    names = [each for each in (user.user_name, user.display_name, user.email) if each]
+    return or_(s.user_id == user.id, and_(s.user_id.is_(None), s.name.in_(names)))
 
 
 def _delete_traces(connection: Connection, user: Any, records: Sequence[ErasedRecord]) -> int:
     """Delete the traces of requests and sign-ins that name the user, by ID or by user name."""
-    r, s = t.trace.c, t.sign_in_trace.c
+    r = t.trace.c
     ids = [user.id, *(each.id for each in records)]
     named = [func.instr(r.path, each) > 0 for each in ids]
     named += [func.instr(cast(r.effects, Text), each) > 0 for each in ids]
     named += [func.instr(func.lower(r.body), f'"{user.user_name_key}"') > 0]
     number = connection.execute(delete(t.trace).where(or_(*named))).rowcount
-    names = [each for each in (user.user_name, user.display_name, user.email) if each]
-    mine = or_(s.user_id == user.id, and_(s.user_id.is_(None), s.name.in_(names)))
-    number += connection.execute(delete(t.sign_in_trace).where(mine)).rowcount
+    number += connection.execute(delete(t.sign_in_trace).where(_is_trace_of(user))).rowcount
     keys = [each for each in (user.user_name_key, user.email_key) if each]
     connection.execute(delete(t.test_sign_in).where(t.test_sign_in.c.user_key.in_(keys)))
     return number
