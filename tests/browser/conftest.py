@@ -208,6 +208,7 @@ def find_and_choose(field: Locator, words: str, option: str = "") -> None:
     whole = re.compile(rf"{re.escape(option or words)}(?!\w)", re.IGNORECASE)
     for _ in range(5):
         with contextlib.suppress(AssertionError, TimeoutError):
+            field.fill("")  # the same words once more would not open a list that has closed
             field.fill(words)
             offered = field.page.get_by_role("option", name=whole).first
             offered.click(timeout=10_000)
@@ -217,6 +218,13 @@ def find_and_choose(field: Locator, words: str, option: str = "") -> None:
             expect(chosen).to_be_attached(timeout=2_000)
             return
     raise AssertionError(f"{option or words} could not be chosen")
+
+
+# In one step: a dialog that is being closed can be gone a moment later.
+RUN_AXE = """options => axe.run({
+  include: [[document.querySelector('[role=dialog]') ? '[role=dialog]' : 'html']],
+  exclude: [['tbody tr:nth-child(n+11)'], ['li:nth-child(n+21)']],
+}, options)"""
 
 
 def axe_violations(page: Page, rules: list[str], left_out: tuple[str, ...] = ()) -> list[str]:
@@ -233,11 +241,6 @@ def axe_violations(page: Page, rules: list[str], left_out: tuple[str, ...] = ())
     page.evaluate("scrollTo(0, 0)")  # what the band covers half is no smaller for that
     if not page.evaluate("'axe' in window"):
         page.evaluate(AXE)
-    dialog = page.get_by_role("dialog").count() > 0
-    context = {
-        "include": [["[role=dialog]"]] if dialog else [["html"]],
-        "exclude": [["tbody tr:nth-child(n+11)"], ["li:nth-child(n+21)"]],
-    }
     options = {
         "runOnly": rules,
         "rules": {rule: {"enabled": False} for rule in left_out},
@@ -245,9 +248,7 @@ def axe_violations(page: Page, rules: list[str], left_out: tuple[str, ...] = ())
         "iframes": False,
         "preload": False,
     }
-    result: dict[str, Any] = page.evaluate(
-        "([context, options]) => axe.run(context, options)", [context, options]
-    )
+    result: dict[str, Any] = page.evaluate(RUN_AXE, options)
     return [
         f"{each['id']}: {each['help']} ({each['nodes'][0]['html'][:160]})" for each in result["violations"]
     ]

@@ -22,6 +22,7 @@ def mailing(running: Running, letters: Letters) -> Iterator[Running]:
         sender = "dravo@fernhollow.example"
         dravo.mail.change(host="127.0.0.1", port=letters.smtp_port, security="none", sender=sender)
         yield running
+        dravo.notifications.reset_text("announcement")
         dravo.mail.change(host="")
 
 
@@ -115,5 +116,3 @@ def test_a_text_is_previewed_as_it_is_typed_and_an_announcement_sent_to_the_user
     assert letter["subject"] == "Garden: A new sign-in" and letter["text"].startswith("Dear colleagues,")
     table = page.get_by_role("table", name="Announcements")
     expect(table.get_by_role("row").filter(has_text="A new sign-in").first).to_contain_text("sent")
-    with mailing.dravo as dravo:
-        dravo.notifications.reset_text("announcement")
