@@ -99,7 +99,7 @@ def take_all(browser: Browser, known: dict[str, Any], ready: Path) -> None:
     }
     page = browser.new_context(viewport=SIZE, color_scheme="light", base_url=known["url"]).new_page()
     page.goto("/")
-    page.get_by_label("Name").fill(known["operator"]["name"])
+    page.get_by_label("Name", exact=True).fill(known["operator"]["name"])
     page.get_by_label("Password").fill(known["operator"]["password"])
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Overview").wait_for()

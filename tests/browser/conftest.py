@@ -158,7 +158,7 @@ def open_page(browser: Browser, running: Running, signed_in_once: SignedIn) -> I
 def sign_in(page: Page) -> None:
     """Sign in by the form; tests that are not about the bind open their page signed in."""
     page.goto("/")
-    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Name", exact=True).fill("edmund.sallow")
     page.get_by_label("Password").fill(PASSWORD)
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Overview").wait_for()

@@ -329,7 +329,7 @@ def test_an_application_owner_sees_their_own_application_and_no_other(
     password = page.get_by_role("status").filter(has_text="shown only once").locator("code").inner_text()
     theirs = open_page()
     theirs.goto("/sign-in")
-    theirs.get_by_label("Name").fill(name)
+    theirs.get_by_label("Name", exact=True).fill(name)
     theirs.get_by_label("Password").fill(password)
     theirs.get_by_role("button", name="Sign in").click()
     theirs.get_by_role("heading", name="Overview").wait_for()

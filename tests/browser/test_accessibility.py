@@ -34,6 +34,7 @@ COLORS = ["color-contrast", "link-in-text-block"]
 # What is also looked at on a narrow screen.
 NARROW = (
     "users",
+    "invitations",
     "groups",
     "matrix",
     "compare two days",
@@ -196,6 +197,14 @@ STATUSES: dict[str, dict[str, State]] = {
         "delete a local user": State("/users/{local}", opens("Delete", exact=True)),
         "mark a user": State("/users/{local}", opens("Mark user")),
         "marked users": State("/marked-users"),
+        "invitations": State("/invitations"),
+        "users to invite": State(
+            "/invitations",
+            opens(
+                "Invite users", then=lambda page: fill(page, "Email addresses", "una@guests.example\nnobody")
+            ),
+        ),
+        "a pending user": State("/users/ida.vosper@guests.example"),
         "groups": State("/groups"),
         "groups without a role": State("/groups?mapped=no"),
         "a local group": State("/groups/{group}"),
@@ -431,7 +440,7 @@ def test_pages_of_users_are_accessible_and_fit(browser: Browser, demo: RunningDe
     page = opened(browser, demo)
     wrong: dict[str, list[str]] = {}
     page.goto("/sign-in")
-    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Name", exact=True).fill("edmund.sallow")
     page.get_by_label("Password").fill("wrong")
     # While the answer is waited for, the button says so, also to those who hear the page.
     page.route("**/api/v1/session", lambda route: None)
@@ -439,7 +448,7 @@ def test_pages_of_users_are_accessible_and_fit(browser: Browser, demo: RunningDe
     page.get_by_role("progressbar", name="Working").wait_for()
     page.unroute("**/api/v1/session")
     page.goto("/sign-in")
-    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Name", exact=True).fill("edmund.sallow")
     page.get_by_label("Password").fill("wrong")
     page.get_by_role("button", name="Sign in", exact=True).click()
     expect(page.get_by_role("alert")).to_contain_text("is wrong")
@@ -458,6 +467,12 @@ def test_pages_of_users_are_accessible_and_fit(browser: Browser, demo: RunningDe
     form.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Your applications").wait_for()
     wrong["your applications"] = violations(page, narrow=True)
+    page.goto("/invitation#unknown")
+    page.get_by_role("alert").wait_for()
+    wrong["used invitation"] = violations(page, narrow=True)
+    page.goto("/new-password#unknown")
+    page.get_by_label("New password").wait_for()
+    wrong["new password"] = violations(page, narrow=True)
     page.goto("/sso/contractors/start?sign_in_test=unknown")
     wrong["refused"] = violations(page, narrow=True)
     page.goto("/your-applications")

@@ -168,7 +168,7 @@ def test_several_users_are_marked_and_one_mark_is_removed(
     expect(page.get_by_role("row").filter(has_text="left")).to_have_count(2)
 
     page.goto(f"/marked-users?q={name}")
-    page.get_by_label(f"Remove the mark of Ada {name}", exact=True).click()
+    page.get_by_label(f"Remove mark of Ada {name}", exact=True).click()
     page.get_by_role("dialog").get_by_role("button", name="Remove mark").click()
     expect(page.get_by_role("row").filter(has_text="Season is over")).to_have_count(1)
     page.get_by_role("link", name=f"Ada {name}-two").click()

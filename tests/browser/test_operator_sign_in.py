@@ -148,7 +148,7 @@ def test_an_operator_signs_in_through_a_source(
     def enter(secret: str) -> None:
         page.goto("/sign-in")
         form = page.get_by_role("form", name="Operator sign-in")
-        form.get_by_label("Name").fill(name)
+        form.get_by_label("Name", exact=True).fill(name)
         form.get_by_label("Password").fill(secret)
         form.get_by_role("button", name="Sign in", exact=True).click()
 
@@ -210,7 +210,7 @@ def test_a_required_second_factor_precedes_all_pages(
         try:
             page = open_page()
             page.goto("/users")
-            page.get_by_label("Name").fill(name)
+            page.get_by_label("Name", exact=True).fill(name)
             page.get_by_label("Password").fill(password)
             page.get_by_role("button", name="Sign in", exact=True).click()
             page.get_by_role("heading", name="Set up your second factor").wait_for()
@@ -273,7 +273,7 @@ def test_an_operator_changes_their_own_password(
 
     def enter(secret: str) -> None:
         page.goto("/sign-in?to=/settings")
-        page.get_by_label("Name").fill(name)
+        page.get_by_label("Name", exact=True).fill(name)
         page.get_by_label("Password").fill(secret)
         page.get_by_role("button", name="Sign in", exact=True).click()
 

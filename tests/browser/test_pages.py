@@ -209,7 +209,7 @@ def test_tokens_and_operators_are_made_shown_once_and_shut_out(
     check_accessible(page)
     other = open_page()
     other.goto("/settings")
-    other.get_by_label("Name").fill(operator)
+    other.get_by_label("Name", exact=True).fill(operator)
     other.get_by_label("Password").fill(password)
     other.get_by_role("button", name="Sign in").click()
     other.get_by_role("heading", name="Settings", level=1).wait_for()
@@ -255,7 +255,7 @@ def test_light_and_dark_are_chosen_and_kept(open_page: Callable[..., Page], runn
 def test_everything_is_reached_by_keyboard(open_page: Callable[..., Page], running: Running) -> None:
     page = open_page()
     page.goto("/")
-    page.get_by_label("Name").focus()
+    page.get_by_label("Name", exact=True).focus()
     page.keyboard.type("edmund.sallow")
     page.keyboard.press("Tab")
     page.keyboard.type(PASSWORD)
@@ -340,7 +340,7 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(
 
     def enter(code: str | None = None) -> None:
         page.goto("/sign-in")
-        page.get_by_label("Name").fill(name)
+        page.get_by_label("Name", exact=True).fill(name)
         page.get_by_label("Password").fill(str(password))
         page.get_by_role("button", name="Sign in").click()
         if code is not None:

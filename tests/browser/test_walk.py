@@ -28,7 +28,7 @@ def test_from_signing_in_to_seeing_a_user_leave(
 
     # Sign in; a wrong password first.
     page.goto("/applications")
-    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Name", exact=True).fill("edmund.sallow")
     page.get_by_label("Password").fill("wrong")
     page.get_by_role("button", name="Sign in").click()
     expect(page.get_by_role("alert")).to_contain_text("is wrong")
@@ -168,7 +168,7 @@ def test_sign_in_returns_to_the_page_of_the_ended_session(
     # Not by a click: the page can notice the end by itself at that moment, and its links are gone then.
     page.goto("/provisioning/tasks")
     page.get_by_role("button", name="Sign in").wait_for()
-    page.get_by_label("Name").fill("edmund.sallow")
+    page.get_by_label("Name", exact=True).fill("edmund.sallow")
     page.get_by_label("Password").fill("fern-hollow-gate-seven")
     page.get_by_role("button", name="Sign in").click()
     page.get_by_role("heading", name="Provisioning", level=1).wait_for()

@@ -43,6 +43,16 @@ FOR_ANYBODY = {
     ("GET", "/api/v1/sign-in"),
     ("POST", "/api/v1/sign-in/code"),
     ("POST", "/api/v1/sign-in/code/verify"),
+    ("POST", "/api/v1/invitation/open"),
+    ("POST", "/api/v1/invitation/accept"),
+    ("POST", "/api/v1/invitation/accept-with-source"),
+    ("POST", "/api/v1/sign-in/password"),
+    ("POST", "/api/v1/sign-in/password/passkey"),
+    ("POST", "/api/v1/sign-in/password/factor"),
+    ("POST", "/api/v1/sign-in/password/new"),
+    ("POST", "/api/v1/sign-in/password/forgotten"),
+    ("POST", "/api/v1/sign-in/password/reset"),
+    ("POST", "/api/v1/session/passkey"),
 }
 
 
@@ -150,6 +160,25 @@ HARMLESS = (
     "/api/v1/sign-in/code",
     "/api/v1/sign-in/code/verify",
     "/api/v1/notifications/texts/{kind}/preview",
+    "/api/v1/local-users/delete/preview",
+    "/api/v1/invitation/open",
+    "/api/v1/invitation/accept",
+    "/api/v1/invitation/accept-with-source",
+    "/api/v1/sign-in/password",
+    "/api/v1/sign-in/password/passkey",
+    "/api/v1/sign-in/password/factor",
+    "/api/v1/sign-in/password/new",
+    "/api/v1/sign-in/password/forgotten",
+    "/api/v1/sign-in/password/reset",
+    "/api/v1/session/passkey",
+    "/api/v1/me/second-factor",
+    "/api/v1/me/second-factor/disable",
+    "/api/v1/me/passkeys",
+    "/api/v1/me/passkeys/ask",
+    "/api/v1/me/passkeys/begin",
+    "/api/v1/me/passkeys/{id}/delete",
+    "/api/v1/me/recovery-codes",
+    "/api/v1/me/password",
 )
 
 
@@ -185,6 +214,29 @@ OWN = {
     ("DELETE", "/api/v1/session/links/{id}"),
     ("POST", "/api/v1/sign-in/code"),
     ("POST", "/api/v1/sign-in/code/verify"),
+    ("POST", "/api/v1/invitation/open"),
+    ("POST", "/api/v1/invitation/accept"),
+    ("POST", "/api/v1/invitation/accept-with-source"),
+    ("POST", "/api/v1/sign-in/password"),
+    ("POST", "/api/v1/sign-in/password/passkey"),
+    ("POST", "/api/v1/sign-in/password/factor"),
+    ("POST", "/api/v1/sign-in/password/new"),
+    ("POST", "/api/v1/sign-in/password/forgotten"),
+    ("POST", "/api/v1/sign-in/password/reset"),
+    ("POST", "/api/v1/session/passkey"),
+    ("POST", "/api/v1/second-factor/passkeys"),
+    ("POST", "/api/v1/second-factor/passkeys/ask"),
+    ("POST", "/api/v1/second-factor/passkeys/begin"),
+    ("POST", "/api/v1/second-factor/passkeys/{id}/delete"),
+    ("POST", "/api/v1/me/second-factor"),
+    ("PUT", "/api/v1/me/second-factor"),
+    ("POST", "/api/v1/me/second-factor/disable"),
+    ("POST", "/api/v1/me/passkeys"),
+    ("POST", "/api/v1/me/passkeys/ask"),
+    ("POST", "/api/v1/me/passkeys/begin"),
+    ("POST", "/api/v1/me/passkeys/{id}/delete"),
+    ("POST", "/api/v1/me/recovery-codes"),
+    ("PUT", "/api/v1/me/password"),
 }
 LOOKED_AT = {
     ("POST", path)
@@ -224,6 +276,7 @@ LOOKED_AT = {
         "/api/v1/records/{record}/link/preview",
         "/api/v1/sources/{key}/sign-in/traces/{trace}/rerun",
         "/api/v1/notifications/texts/{kind}/preview",
+        "/api/v1/local-users/delete/preview",
     )
 }
 AGAIN = {
@@ -359,6 +412,7 @@ OF_ASSIGNMENTS = {(method, "/api/v1/assignments/{id}") for method in ("GET", "PU
 NOBODYS = OWN | {
     ("GET", path)
     for path in (
+        "/api/v1/me/security",
         "/api/v1/session",
         "/api/v1/jobs/{id}",
         "/api/v1/overview",

@@ -16,6 +16,21 @@ export const router = createRouter({
       meta: { open: true, title: 'Your applications' },
     },
     {
+      path: '/your-applications/security',
+      component: () => import('../features/local-users/OwnSecurityPage.vue'),
+      meta: { open: true, title: 'Security' },
+    },
+    {
+      path: '/invitation',
+      component: () => import('../features/local-users/InvitationPage.vue'),
+      meta: { open: true, title: 'Invitation' },
+    },
+    {
+      path: '/new-password',
+      component: () => import('../features/local-users/NewPasswordPage.vue'),
+      meta: { open: true, title: 'Choose a new password' },
+    },
+    {
       path: '/',
       component: () => import('../features/reporting/OverviewPage.vue'),
       meta: { title: 'Overview' },
@@ -46,6 +61,11 @@ export const router = createRouter({
       path: '/erased-users',
       component: () => import('../features/users/ErasedUsersPage.vue'),
       meta: { stage: 'users', title: 'Erased users' },
+    },
+    {
+      path: '/invitations',
+      component: () => import('../features/local-users/InvitationsPage.vue'),
+      meta: { stage: 'users', title: 'Invitations' },
     },
     {
       path: '/marked-users',

@@ -31,8 +31,8 @@ export async function askAgain(): Promise<void> {
   set(await answered(api.GET('/api/v1/session')))
 }
 
-export async function signIn(name: string, password: string, code: string): Promise<void> {
-  set(await answered(api.POST('/api/v1/session', { body: { name, password, code } })))
+export async function signIn(name: string, password: string, proof: Schemas['ProofRequest']): Promise<void> {
+  set(await answered(api.POST('/api/v1/session', { body: { name, password, ...proof } })))
 }
 
 /** Signs out; returns whether the browser goes to the provider to sign out there too. */

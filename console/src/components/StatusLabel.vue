@@ -46,6 +46,7 @@ const statuses: Record<string, keyof typeof kinds> = {
   collected: 'waiting',
   unknown: 'look',
   approved: 'well',
+  accepted: 'well',
   withdrawn: 'rest',
   scheduled: 'waiting',
   drifting: 'look',

@@ -19,6 +19,7 @@ MODULES = {
     "source": "sources.source",
     "sign-in": "sources.sign_in",
     "user": "user",
+    "invitation": "invitation",
     "group": "group",
     "application": "applications.application",
     "license-plan": "applications.license_plan",

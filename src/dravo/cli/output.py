@@ -211,6 +211,16 @@ def screen() -> Console:
     )
 
 
+def show_passwords(passwords: Iterable[tuple[str, str]]) -> None:
+    """Print user names with their one-time passwords, as a list to hand out."""
+    columns: dict[str, Callable[[Any], object]] = {
+        "User name": lambda each: each[0],
+        "One-time password": lambda each: each[1],
+    }
+    table(columns, passwords)
+    print("Store them now: Dravo does not show them again.")
+
+
 def moment(text: str | None, *, seconds: bool = False) -> str:
     """Return an instant as users read it."""
     return f"{text[:10]} {text[11 : 19 if seconds else 16]}" if text else "-"

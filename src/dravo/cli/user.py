@@ -8,8 +8,20 @@ from typing import Any
 from dravo.cli.access.access import ACCESS
 from dravo.cli.access.assignment import show_effects, show_preview
 from dravo.cli.applications.account import ACCOUNT
-from dravo.cli.output import command, facts, list_options, moment, noun, show_json, show_list, table
+from dravo.cli.output import (
+    command,
+    counted,
+    facts,
+    list_options,
+    moment,
+    noun,
+    show_json,
+    show_list,
+    show_passwords,
+    table,
+)
 from dravo.client import Dravo
+from dravo.client import types as t
 
 # The attributes of local users, each an option.
 FIELDS = {
@@ -54,7 +66,9 @@ def add_commands(nouns: Any) -> None:
         ["dravo user list", "dravo user list marlow", "dravo user list --status left"],
     )
     listing.add_argument("words", nargs="?", help="a part of name, user name or email")
-    listing.add_argument("--status", choices=("active", "inactive", "left"), help="only users of this status")
+    listing.add_argument(
+        "--status", choices=("active", "inactive", "pending", "left"), help="only users of this status"
+    )
     list_options(listing)
     show = command(
         verbs,
@@ -96,6 +110,81 @@ def add_commands(nouns: Any) -> None:
             "--confirm", metavar="NAME", help="the user's name; required where the change is serious"
         )
     _declare_marks(verbs)
+    _declare_sign_in(verbs)
+
+
+def _declare_sign_in(verbs: Any) -> None:
+    sign_in = command(verbs, "sign-in", _sign_in, "show how a local user signs in")
+    reset = command(
+        verbs, "reset-second-factor", _reset_second_factor, "delete the second factor of a local user"
+    )
+    for each in (sign_in, reset):
+        each.add_argument("user", help="ID, user name, email or external ID")
+    passwords = command(
+        verbs,
+        "one-time-passwords",
+        _one_time_passwords,
+        "create one-time passwords of local users, shown once",
+        ["dravo user one-time-passwords ida.vosper"],
+    )
+    delete = command(
+        verbs,
+        "delete",
+        _delete,
+        "delete local users and end their access",
+        ["dravo user delete ida.vosper dario.lind --preview"],
+    )
+    for each in (passwords, delete):
+        each.add_argument("users", nargs="+", metavar="USER", help="ID, user name, email or external ID")
+    delete.add_argument("--preview", action="store_true", help="show what would change, and change nothing")
+    delete.add_argument(
+        "--confirm", metavar="NAME", help="name of the user, or '3 users' for three; for a serious change"
+    )
+
+
+def _sign_in(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_sign_in(given, dravo.users.local_sign_in(given.user))
+
+
+def _reset_second_factor(given: argparse.Namespace, dravo: Dravo) -> None:
+    _show_sign_in(given, dravo.users.reset_second_factor(given.user))
+
+
+def _show_sign_in(given: argparse.Namespace, found: t.LocalSignIn) -> None:
+    if given.json:
+        show_json(found)
+        return
+    invitation = found["invitation"]
+    facts(
+        {
+            "Password": "none"
+            if not found["has_password"]
+            else f"one-time, until {moment(found['one_time_until'])} UTC"
+            if found["one_time_until"]
+            else f"since {moment(found['password_changed_at'])} UTC",
+            "Second factor": "yes" if found["second_factor"] else "no",
+            "Invitation": "none" if invitation is None else invitation["status"],
+        }
+    )
+
+
+def _one_time_passwords(given: argparse.Namespace, dravo: Dravo) -> None:
+    made = dravo.users.create_one_time_passwords(given.users)
+    if given.json:
+        show_json(made)
+        return
+    show_passwords((each["user"]["user_name"], each["password"]) for each in made)
+
+
+def _delete(given: argparse.Namespace, dravo: Dravo) -> None:
+    if given.preview:
+        show_preview(given, dravo.users.preview_deletion(given.users))
+        return
+    deleted = dravo.users.delete(given.users, confirm=given.confirm)
+    if given.json:
+        show_json(deleted)
+    else:
+        print(f"Deleted {counted(deleted['users'], 'user', 'users')}.")
 
 
 def _declare_marks(verbs: Any) -> None:

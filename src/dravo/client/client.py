@@ -25,7 +25,7 @@ from dravo.client.reviews import Reviews
 from dravo.client.sign_ins import SignIns
 from dravo.client.sources import Sources
 from dravo.client.tasks import Accounts, Provisioning, Tasks
-from dravo.client.users import Groups, Users
+from dravo.client.users import Groups, Invitations, Users
 
 Item = TypeVar("Item")
 
@@ -60,6 +60,7 @@ class Dravo:
         self.mail = Mail(self)
         self.notifications = Notifications(self)
         self.users = Users(self)
+        self.invitations = Invitations(self)
         self.groups = Groups(self)
         self.applications = Applications(self)
         self.assignments = Assignments(self)

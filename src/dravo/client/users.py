@@ -1,8 +1,9 @@
-"""Users and groups."""
+"""Users, invitations and groups."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import builtins
+from collections.abc import Mapping, Sequence
 from typing import Any, cast
 
 from dravo.client import types as t
@@ -65,6 +66,28 @@ class Users(Noun):
         """Return the effects of `remove`; nothing is changed."""
         return cast(t.Preview, self._call("GET", f"/users/{part(user)}/removal"))
 
+    def local_sign_in(self, user: str) -> t.LocalSignIn:
+        """Return how a local user signs in: password, second factor and invitation."""
+        return cast(t.LocalSignIn, self._call("GET", f"/users/{part(user)}/local-sign-in"))
+
+    def reset_second_factor(self, user: str) -> t.LocalSignIn:
+        """Delete the second factor of a local user who lost it."""
+        return cast(t.LocalSignIn, self._call("POST", f"/users/{part(user)}/second-factor/reset"))
+
+    def create_one_time_passwords(self, users: Sequence[str]) -> builtins.list[t.OneTimePassword]:
+        """Create one-time passwords of local users, returned once."""
+        made = self._call("POST", "/one-time-passwords", body={"users": list(users)})
+        return cast("builtins.list[t.OneTimePassword]", made["items"])
+
+    def delete(self, users: Sequence[str], *, confirm: str | None = None) -> t.DeletedUsers:
+        """Delete several local users; `confirm` is the user's name or such as "3 users"."""
+        body = {"users": list(users), "confirm": confirm}
+        return cast(t.DeletedUsers, self._call("POST", "/local-users/delete", body=body))
+
+    def preview_deletion(self, users: Sequence[str]) -> t.Preview:
+        """Return the effects of `delete`; nothing is changed."""
+        return cast(t.Preview, self._call("POST", "/local-users/delete/preview", body={"users": list(users)}))
+
     def marks(self, words: str | None = None) -> Pages[t.MarkedUser]:
         """List users who are marked as inactive or left, by name."""
         return self._dravo.pages("/user-marks", {"q": words})
@@ -112,6 +135,45 @@ class Users(Noun):
 def _mark(users: Sequence[str], status: str, options: dict[str, Any]) -> dict[str, Any]:
     given = {("from" if name == "from_" else name): value for name, value in options.items()}
     return {"users": list(users), "status": status, **given}
+
+
+class Invitations(Noun):
+    """Invitations of local users, by email or with one-time passwords."""
+
+    def list(self, *, words: str | None = None, status: str | None = None) -> Pages[t.Invitation]:
+        """List invitations, newest first; `status` is open, expired, accepted or withdrawn."""
+        return self._dravo.pages("/invitations", {"q": words, "status": status})
+
+    def create(
+        self, users: Sequence[Mapping[str, str]] = (), *, csv: str = "", **options: Any
+    ) -> t.InvitationResult:
+        """Invite users.
+
+        Args:
+            users: each with `email`, and if wanted `given_name`, `groups`, `role` and other fields of
+                `t.InvitedUserFields`.
+            csv: the text of a CSV file in place of `users`.
+            **options: for users without their own: `groups=`, `application=` and `role=`, `until=`;
+                `with_passwords=` creates one-time passwords in place of sending emails; `expect=` is the
+                number of users in the preview, `confirm=` the text to type.
+        """
+        body = {"users": [dict(each) for each in users], "csv": csv, **options}
+        return cast(t.InvitationResult, self._call("POST", "/invitations", body=body))
+
+    def preview(
+        self, users: Sequence[Mapping[str, str]] = (), *, csv: str = "", **options: Any
+    ) -> t.InvitationPreview:
+        """Return the users that `create` would invite, and the rejected lines; nothing is changed."""
+        body = {"users": [dict(each) for each in users], "csv": csv, **options}
+        return cast(t.InvitationPreview, self._call("POST", "/invitations/preview", body=body))
+
+    def resend(self, invitation_id: str) -> t.Invitation:
+        """Send an invitation again, with a new link."""
+        return cast(t.Invitation, self._call("POST", f"/invitations/{part(invitation_id)}/resend"))
+
+    def withdraw(self, invitation_id: str) -> t.Invitation:
+        """Withdraw an invitation; its pending user is deleted."""
+        return cast(t.Invitation, self._call("POST", f"/invitations/{part(invitation_id)}/withdraw"))
 
 
 class Groups(Noun):

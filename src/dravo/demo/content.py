@@ -16,7 +16,7 @@ from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
 
 from dravo.client import ApiError, Dravo
-from dravo.demo import contractors, notifications, scenario, volunteers
+from dravo.demo import contractors, emails, scenario, volunteers
 from dravo.demo.import_sources import Sources
 from dravo.demo.support import FILE, DemoFailed, free_port, http, wait_until, write_private
 from dravo.supervisor import Service
@@ -62,8 +62,8 @@ class DemoContent:
         """Load the scenario: applications as an administrator adds them, users through inbound SCIM."""
         with self._step("Notify administrators and the duty desk"):
             volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
-            notifications.connect(dravo, self.addresses["mail"])
-            notifications.load(dravo, self.kept["operator"]["name"])
+            emails.connect(dravo, self.addresses["mail"])
+            emails.load(dravo, self.kept["operator"]["name"])
         try:
             dravo.sources.add(scenario.SOURCE_KEY, scenario.SOURCE_LABEL)
         except ApiError as wrong:
@@ -102,8 +102,10 @@ class DemoContent:
             contractors.load(dravo, self.addresses[contractors.KEY])
         with self._step("Sign in volunteers with an emailed code"):
             volunteers.load(dravo, self.url, self.addresses["mail"])
+        with self._step("Invite guests"):
+            emails.invite(dravo, self.url)
         with self._step("Provision the rest"):
-            notifications.announce(dravo)
+            emails.announce(dravo)
             self._settle(dravo)
         self.kept["loaded"] = True
         self._keep()
@@ -260,7 +262,7 @@ class DemoContent:
             self.sources.reconnect(dravo)
         contractors.reconnect(dravo, self.addresses[contractors.KEY])
         volunteers.connect(dravo, self.kept["stand_ins"]["smtp"]["port"])
-        notifications.connect(dravo, self.addresses["mail"])
+        emails.connect(dravo, self.addresses["mail"])
         for application in scenario.APPLICATIONS:
             key = application["key"]
             if key in self.addresses:

@@ -22,6 +22,7 @@ from dravo.store.snapshots.config import raise_revision
 
 NUMBER, BOOLEAN, TIME_ZONE, TEXT = "number", "boolean", "time_zone", "text"
 GENERAL, SIGN_IN, REMOVAL_LIMIT, RETENTION = "General", "Sign-in", "Removal limit", "Retention"
+LOCAL_USERS = "Local users"
 LONGEST_TEXT = 300
 
 
@@ -60,7 +61,6 @@ SETTINGS = (
     Setting("time_zone", GENERAL, "Time zone for start and end dates", "UTC", kind=TIME_ZONE),
     Setting("organization_name", GENERAL, "Name of the organization", "", kind=TEXT),
     Setting("support_contact", GENERAL, "Support contact for refused users", "", kind=TEXT),
-    Setting("local_users", GENERAL, "Allow local users", True, kind=BOOLEAN),
     Setting(
         "highest_role_confirmation",
         GENERAL,
@@ -105,6 +105,19 @@ SETTINGS = (
     ),
     Setting(
         "removal_limit_hours", REMOVAL_LIMIT, "Time window in which removals are counted", 24, 1, 720, "hours"
+    ),
+    Setting("local_users", LOCAL_USERS, "Allow local users", True, kind=BOOLEAN),
+    Setting("password_length", LOCAL_USERS, "Minimum length of passwords", 12, 8, 64, "characters"),
+    Setting("weak_passwords", LOCAL_USERS, "Allow weak passwords after a confirmation", False, kind=BOOLEAN),
+    Setting(
+        "change_one_time_passwords",
+        LOCAL_USERS,
+        "Change one-time passwords at the first sign-in",
+        True,
+        kind=BOOLEAN,
+    ),
+    Setting(
+        "invitation_days", LOCAL_USERS, "Validity of invitations and one-time passwords", 7, 1, 90, "days"
     ),
     Setting("trace_days", RETENTION, "Inbound SCIM requests and sign-ins", 14, 1, 366, "days"),
     Setting(

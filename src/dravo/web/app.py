@@ -37,8 +37,8 @@ from dravo.web.api.openapi import Api
 from dravo.web.api.routes import access as access_routes
 from dravo.web.api.routes import assignments as assignments_routes
 from dravo.web.api.routes import imports as imports_routes
+from dravo.web.api.routes import invitations as invitations_routes
 from dravo.web.api.routes import local as local_routes
-from dravo.web.api.routes import me as me_routes
 from dravo.web.api.routes import notifications as notifications_routes
 from dravo.web.api.routes import policies as policies_routes
 from dravo.web.api.routes import reviews as reviews_routes
@@ -52,6 +52,9 @@ from dravo.web.api.routes.applications import drift as drift_routes
 from dravo.web.api.routes.applications import license_plans as license_plans_routes
 from dravo.web.api.routes.applications import manual_tasks as manual_tasks_routes
 from dravo.web.api.routes.applications import templates as templates_routes
+from dravo.web.api.routes.own import local_sign_in as local_sign_in_routes
+from dravo.web.api.routes.own import me as me_routes
+from dravo.web.api.routes.own import second_factor as second_factor_routes
 from dravo.web.api.schemas.base import ProblemAnswer
 from dravo.web.bodies import LARGEST_BODY
 from dravo.web.scim import admission as scim_admission
@@ -138,11 +141,14 @@ def create_app(ctx: AppContext, public_url: str, heartbeats: Heartbeats | None =
     app.url_map.strict_slashes = False
     for part in (
         session_routes,
+        second_factor_routes,
         sources_routes,
         imports_routes,
         policies_routes,
         sign_in_routes,
         local_routes,
+        invitations_routes,
+        local_sign_in_routes,
         applications_routes,
         assignments_routes,
         access_routes,

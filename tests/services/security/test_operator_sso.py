@@ -11,6 +11,7 @@ from dravo.protocols.verified_identity import SignInRefused, VerifiedIdentity
 from dravo.services import settings
 from dravo.services.security import operator_sso, operators, passwords, second_factor
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.factors import Proof
 from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import ADMINISTRATOR, Caller
 from dravo.services.security.rate_limits import RateLimiter
@@ -48,7 +49,7 @@ class Desk:
 
     def enter(self, password: str = PASSWORD, code: str = "") -> Caller:
         secret, _ = operator_sessions.sign_in(
-            self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code
+            self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", Proof(code)
         )
         return self.whose(secret)
 
@@ -76,7 +77,7 @@ class Desk:
 
     def alone(self) -> list[str]:
         """Have Una come in by the source alone, with recovery codes."""
-        codes = second_factor.renew_codes(self.ctx, self.una, "").recovery_codes
+        codes = second_factor.renew_codes(self.ctx, self.una, Proof("")).recovery_codes
         self.link()
         self.status("enabled")
         self.come()
@@ -167,7 +168,7 @@ def test_before_it_is_for_everyone_one_s_own_way_in_is_proved(desk: Desk) -> Non
         match="You could lock yourself out: you are not linked to this source and have no recovery codes",
     ):
         desk.status("enabled")
-    second_factor.renew_codes(desk.ctx, desk.una, "")
+    second_factor.renew_codes(desk.ctx, desk.una, Proof(""))
     desk.status("enabled")
 
 
@@ -200,7 +201,7 @@ def test_by_a_source_alone_needs_a_way_that_worked_and_codes_for_the_day_that_it
     desk.come()
     with pytest.raises(InvalidInput, match="no recovery codes"):
         only(ctx, una, only=True)
-    codes = second_factor.renew_codes(ctx, una, "").recovery_codes
+    codes = second_factor.renew_codes(ctx, una, Proof("")).recovery_codes
     assert only(ctx, una, only=True).only_by_source
     with pytest.raises(NotSignedIn):
         desk.enter()
@@ -243,7 +244,7 @@ def test_the_last_super_administrator_who_gets_in_whatever_happens_stays(desk: D
     # Una has a source alone, and no codes: a source can fail.
     with pytest.raises(StillInUse, match="last super administrator"):
         operators.disable(desk.ctx, desk.una, honor)
-    second_factor.renew_codes(desk.ctx, desk.una, "")
+    second_factor.renew_codes(desk.ctx, desk.una, Proof(""))
     operators.disable(desk.ctx, desk.una, honor)
 
 
@@ -282,7 +283,7 @@ def test_a_required_second_factor_must_be_set_up_at_sign_in(desk: Desk) -> None:
     by_source = desk.come()
     assert by_source is not None and not by_source.unfinished
     with pytest.raises(InvalidInput, match="A second factor is required for all operators"):
-        second_factor.take_away(desk.ctx, desk.una, "000000")
+        second_factor.disable_app(desk.ctx, desk.una, Proof("000000"))
 
 
 def test_keys_of_a_provider_are_not_linked_by_email(desk: Desk) -> None:

@@ -16,6 +16,7 @@ from sqlalchemy import select
 from dravo.core.errors import InvalidInput, NotSignedIn, TooManyTries
 from dravo.services.security import operators, rate_limits, second_factor
 from dravo.services.security import sessions as operator_sessions
+from dravo.services.security.factors import Proof
 from dravo.services.security.operator_kinds import NewOperator
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
@@ -46,7 +47,7 @@ class Desk:
 
     def enter(self, code: str = "", password: str = PASSWORD) -> Caller:
         secret, _ = operator_sessions.sign_in(
-            self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", code
+            self.ctx, self.limiter, "una.kerrigan", password, "127.0.0.1", Proof(code)
         )
         known = operator_sessions.by_session(self.ctx, secret)
         assert known is not None
@@ -71,7 +72,10 @@ def test_a_password_alone_is_refused_and_each_code_works_once(desk: Desk) -> Non
     codes = second_factor.confirm(desk.ctx, una, shown(secret)).recovery_codes
     assert asdict(second_factor.status(desk.ctx, una)) | {"since": None} == {
         "on": True,
+        "app": True,
         "since": None,
+        "passkeys": [],
+        "passkeys_at": "",
         "recovery_left": 10,
         "required": False,
     }
@@ -136,8 +140,8 @@ def test_it_is_turned_off_by_a_code_or_by_a_super_administrator_and_never_by_a_t
     with pytest.raises(InvalidInput, match="already"):
         second_factor.begin(desk.ctx, una)
     with pytest.raises(InvalidInput, match="The code is wrong"):
-        second_factor.take_away(desk.ctx, una, "nothing")
-    assert not second_factor.take_away(desk.ctx, una, codes[3]).on
+        second_factor.disable_app(desk.ctx, una, Proof("nothing"))
+    assert not second_factor.disable_app(desk.ctx, una, Proof(codes[3])).on
     assert desk.enter().name == "una.kerrigan"
     second_factor.confirm(desk.ctx, una, shown(second_factor.begin(desk.ctx, una).secret))
     second_factor.reset(desk.ctx, services.caller, desk.id)
@@ -154,18 +158,20 @@ def test_codes_are_guessed_neither_within_a_session_nor_from_many_addresses(desk
     for number in range(5):
         with pytest.raises(NotSignedIn, match="The code is wrong"):
             operator_sessions.sign_in(
-                desk.ctx, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", "000000"
+                desk.ctx, limiter, "una.kerrigan", PASSWORD, f"192.0.2.{number}", Proof("000000")
             )
     with pytest.raises(TooManyTries):
-        operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
+        operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", Proof(codes[0]))
     # Anyone who has not the password locks out nobody, whatever codes they send along.
     limiter = RateLimiter(5, 300)
     for number in range(20):
         with pytest.raises(NotSignedIn, match="The name or the password is wrong"):
             operator_sessions.sign_in(
-                desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", "000000"
+                desk.ctx, limiter, "una.kerrigan", "wrong-wrong-wrong", f"192.0.2.{number}", Proof("000000")
             )
-    assert operator_sessions.sign_in(desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", codes[0])
+    assert operator_sessions.sign_in(
+        desk.ctx, limiter, "una.kerrigan", PASSWORD, "192.0.2.99", Proof(codes[0])
+    )
 
 
 @pytest.mark.parametrize("path", ["/api/v1/second-factor/disable", "/api/v1/recovery-codes"])

@@ -7,6 +7,8 @@ import BusyButton from '../../components/BusyButton.vue'
 import EmailCodeForm from './EmailCodeForm.vue'
 import ErrorMessage from '../../components/ErrorMessage.vue'
 import { signIn } from '../../app/session'
+import { usePasskey } from '../../app/passkeys'
+import PasswordForm from '../local-users/PasswordForm.vue'
 
 const route = useRoute()
 const router = useRouter()
@@ -29,16 +31,25 @@ const nowhere = ref(false)
 const choices = ref<Schemas['SignInChoice'][]>([])
 /** The code that was emailed to the address, if it signs in by code. */
 const asked = ref<Schemas['CodeSent'] | null>(null)
+/** Whether the user signs in with a password of Dravo, alone or as one of several choices. */
+const byPassword = ref(false)
+const offersPassword = ref(false)
 /** The domain of the email address decides where the user signs in. */
 async function find(): Promise<void> {
-  nowhere.value = false
+  nowhere.value = offersPassword.value = false
   choices.value = []
   wrong.value = null
   if (sign_in_test) return ask()
   try {
     const found = await answered(api.GET('/api/v1/sign-in', { params: { query: { email: email.value } } }))
-    if (found.by_code) await ask()
-    else if (found.choices.length) choices.value = found.choices
+    const one = found.source
+      ? [{ ...found.source, start: found.start, by_code: found.by_code }]
+      : found.choices
+    if (found.by_password && !one.length) byPassword.value = true
+    else if (found.by_password || found.choices.length) {
+      choices.value = one
+      offersPassword.value = found.by_password
+    } else if (found.by_code) await ask()
     else if (found.source) location.assign(found.start)
     else nowhere.value = true
   } catch (problem) {
@@ -61,13 +72,36 @@ async function enter(): Promise<void> {
   busy.value = true
   wrong.value = null
   try {
-    await signIn(name.value, password.value, code.value)
+    await signIn(name.value, password.value, { code: code.value })
     await router.push(to)
   } catch (problem) {
     // Name and password are correct: only the second factor is missing.
-    if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed')
+    if (problem instanceof ApiProblem && problem.problem.code === 'second_factor_needed') {
       needsCode.value = true
-    else wrong.value = problem
+      await offerPasskey()
+    } else wrong.value = problem
+  } finally {
+    busy.value = false
+  }
+}
+/** The challenge for the operator's passkeys, or null. */
+const challenge = ref<Schemas['PasskeyChallenge'] | null>(null)
+async function offerPasskey(): Promise<void> {
+  const body = { name: name.value, password: password.value }
+  challenge.value = (await answered(api.POST('/api/v1/session/passkey', { body }))).challenge
+}
+async function enterByPasskey(): Promise<void> {
+  if (!challenge.value) return
+  busy.value = true
+  wrong.value = null
+  try {
+    const passkey = await usePasskey(challenge.value)
+    await signIn(name.value, password.value, { code: '', passkey })
+    await router.push(to)
+  } catch (problem) {
+    wrong.value = problem
+    // A challenge can be answered once.
+    await offerPasskey()
   } finally {
     busy.value = false
   }
@@ -87,6 +121,7 @@ async function enter(): Promise<void> {
       </div>
       <ErrorMessage :wrong="wrong" />
       <EmailCodeForm v-if="asked" :asked="asked" :email="email" @again="asked = null" />
+      <PasswordForm v-else-if="byPassword" :name="email.trim()" @again="byPassword = false" />
       <form
         v-else-if="where.data.value?.any || sign_in_test"
         class="users"
@@ -94,9 +129,14 @@ async function enter(): Promise<void> {
         @submit.prevent="find"
       >
         <p v-if="sign_in_test">This is a test sign-in. Enter the email address of the invited user.</p>
-        <v-text-field v-model="email" label="Email address" type="email" autocomplete="email" />
+        <v-text-field v-model="email" label="Email address or user name" autocomplete="username" />
         <v-btn type="submit" color="primary" :disabled="!email.trim()">Continue</v-btn>
-        <div v-if="choices.length" class="choices" role="group" aria-label="Choose how to sign in">
+        <div
+          v-if="choices.length || offersPassword"
+          class="choices"
+          role="group"
+          aria-label="Choose how to sign in"
+        >
           <p>Choose how to sign in:</p>
           <template v-for="each in choices" :key="each.key">
             <v-btn v-if="each.by_code" variant="outlined" @click="ask(each.key)"
@@ -104,10 +144,15 @@ async function enter(): Promise<void> {
             >
             <v-btn v-else variant="outlined" :href="each.start">{{ each.label }}</v-btn>
           </template>
+          <v-btn v-if="offersPassword" variant="outlined" @click="byPassword = true">Password</v-btn>
         </div>
         <p v-if="nowhere" role="status">No sign-in is set up for this address. Check the spelling.</p>
       </form>
-      <form v-if="!asked && !sign_in_test" aria-label="Operator sign-in" @submit.prevent="enter">
+      <form
+        v-if="!asked && !byPassword && !sign_in_test"
+        aria-label="Operator sign-in"
+        @submit.prevent="enter"
+      >
         <h2 v-if="where.data.value?.any">Operator sign-in</h2>
         <v-text-field v-model="name" label="Name" autocomplete="username" required />
         <v-text-field
@@ -124,6 +169,7 @@ async function enter(): Promise<void> {
           autocomplete="one-time-code"
           autofocus
         />
+        <v-btn v-if="challenge" variant="outlined" @click="enterByPasskey">Use passkey</v-btn>
         <BusyButton
           type="submit"
           :variant="where.data.value?.any ? 'outlined' : 'flat'"

@@ -66,7 +66,7 @@ const fetch = async (after: string | undefined, count: number) => {
               v-if="may('users.change')"
               size="small"
               variant="text"
-              :aria-label="`Remove the mark of ${item.user.display_name}`"
+              :aria-label="`Remove mark of ${item.user.display_name}`"
               @click="((chosen = [item.user]), (removing = true))"
               >Remove mark</v-btn
             >

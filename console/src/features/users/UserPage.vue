@@ -20,6 +20,7 @@ import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 import UserSessions from './UserSessions.vue'
 import SignInOptions from './SignInOptions.vue'
+import LocalSignInPanel from '../local-users/LocalSignInPanel.vue'
 
 const props = defineProps<{ id: string }>()
 const user = useQuery({
@@ -227,6 +228,7 @@ const remaining = computed(() => {
           </tbody>
         </table>
       </section>
+      <LocalSignInPanel v-if="local" :user="data" />
       <SignInOptions :user="data.id" />
       <UserSessions :user="data.id" />
       <div class="two">

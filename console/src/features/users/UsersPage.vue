@@ -12,11 +12,19 @@ import UsersTabs from './UsersTabs.vue'
 import StatusLabel from '../../components/StatusLabel.vue'
 import TimeLabel from '../../components/TimeLabel.vue'
 import { useAddressFilter, useWords } from '../../app/addressFilters'
+import { useLocalUsers } from '../../app/localUsers'
 import { useMay } from '../../app/session'
+import DeleteUsersDialog from '../local-users/DeleteUsersDialog.vue'
+import InviteDialog from '../local-users/InviteDialog.vue'
+import OneTimePasswords from '../local-users/OneTimePasswords.vue'
 
 const may = useMay()
 const router = useRouter()
+const local = useLocalUsers()
 const adding = ref(false)
+const inviting = ref(false)
+const deleting = ref(false)
+const handingOut = ref(false)
 const marking = ref(false)
 const assigning = ref(false)
 const chosen = ref<Schemas['UserLine'][]>([])
@@ -34,7 +42,10 @@ const fetch = (after: string | undefined, count: number) =>
         <h1>Users</h1>
         <p class="lead">All users of all sources. Records of one user in several sources are one user.</p>
       </div>
-      <v-btn v-if="may('users.change')" variant="outlined" @click="adding = true">Create local user</v-btn>
+      <template v-if="local && may('users.change')">
+        <v-btn color="primary" @click="inviting = true">Invite users</v-btn>
+        <v-btn variant="outlined" @click="adding = true">Create local user</v-btn>
+      </template>
     </div>
     <UsersTabs />
     <div class="panel">
@@ -51,7 +62,7 @@ const fetch = (after: string | undefined, count: number) =>
           label="Status"
           clearable
           class="narrow"
-          :items="['active', 'inactive', 'left']"
+          :items="['active', 'inactive', 'pending', 'left']"
         />
         <template v-if="chosen.length">
           <v-btn v-if="may('users.change')" variant="outlined" @click="marking = true"
@@ -60,6 +71,12 @@ const fetch = (after: string | undefined, count: number) =>
           <v-btn v-if="may('assignments.change')" variant="outlined" @click="assigning = true"
             >Assign role to {{ chosen.length }}</v-btn
           >
+          <template v-if="local && may('users.change')">
+            <v-btn variant="outlined" @click="deleting = true">Delete {{ chosen.length }}</v-btn>
+            <v-btn variant="outlined" @click="handingOut = true"
+              >One-time passwords for {{ chosen.length }}</v-btn
+            >
+          </template>
           <v-btn variant="text" @click="chosen = []">Clear selection</v-btn>
         </template>
       </div>
@@ -109,6 +126,9 @@ const fetch = (after: string | undefined, count: number) =>
     </div>
     <MarkUsersDialog v-model="marking" :users="chosen" @done="chosen = []" />
     <AssignUsersDialog v-model="assigning" :users="chosen" @done="chosen = []" />
+    <InviteDialog v-model="inviting" />
+    <DeleteUsersDialog v-model="deleting" :users="chosen" @done="chosen = []" />
+    <OneTimePasswords v-model="handingOut" :users="chosen" />
     <LocalUserDialog v-model="adding" @added="(id: string) => router.push(`/users/${id}`)" />
   </div>
 </template>

@@ -46,6 +46,9 @@ async function leave(): Promise<void> {
           <h1>Your applications</h1>
           <p class="lead">{{ yours.data.value.name }}, signed in with {{ yours.data.value.source }}</p>
         </div>
+        <v-btn v-if="yours.data.value.has_password" variant="text" to="/your-applications/security"
+          >Security</v-btn
+        >
         <v-btn variant="outlined" @click="leave">Sign out</v-btn>
       </div>
       <ErrorMessage :wrong="wrong" />

@@ -1,4 +1,4 @@
-"""Operators, their sessions, second factors and sign-in.
+"""Operators, their sessions and sign-in.
 
 Made from its OpenAPI document by tools/make_types.py; not edited by hand.
 """
@@ -43,14 +43,6 @@ class NewOperator(TypedDict):
     only_by_source: bool
     disabled_at: str | None
     password: str | None
-
-
-class NewSecondFactor(TypedDict):
-    """A new secret, as text, as URI (`address`) and as QR code (`picture`)."""
-
-    secret: str
-    address: str
-    picture: str
 
 
 class Operator(TypedDict):
@@ -113,21 +105,6 @@ class PageOfOperators(TypedDict):
     items: list[Operator]
     total: int
     next: str | None
-
-
-class RecoveryCodes(TypedDict):
-    """New recovery codes. Each code works once."""
-
-    recovery_codes: list[str]
-
-
-class SecondFactor(TypedDict):
-    """Your second factor."""
-
-    on: bool
-    since: str | None
-    recovery_left: int
-    required: bool
 
 
 class Session(TypedDict):

@@ -21,16 +21,19 @@ from dravo.store.organization import settings as stored_settings
 # The kinds of emails.
 NOTIFICATION, SIGN_IN_CODE = "notification", "sign_in_code"
 REQUEST_DECIDED, ANNOUNCEMENT, TEST = "access_request_decided", "announcement", "test"
+INVITATION, PASSWORD_RESET = "invitation", "password_reset"
 LABELS = {
     NOTIFICATION: "Notification",
     SUMMARY: "Summary of notifications",
     SIGN_IN_CODE: "Sign-in code",
+    INVITATION: "Invitation",
+    PASSWORD_RESET: "Password reset",
     REQUEST_DECIDED: "Decision on an access request",
     ANNOUNCEMENT: "Announcement",
     TEST: "Test email",
 }
-# Their content cannot be sent again, because it contains a code.
-SECRET_KINDS = frozenset({SIGN_IN_CODE})
+# Their content cannot be sent again, because it contains a code or a link that signs in.
+SECRET_KINDS = frozenset({SIGN_IN_CODE, INVITATION, PASSWORD_RESET})
 DEFAULT = MailText("{title}", "", "Sent by Dravo, {address}")
 PLACEHOLDERS = {
     "title": "what the email is about",
@@ -42,6 +45,14 @@ SAMPLES = {
     NOTIFICATION: ("Plant Records: 3 provisioning tasks failed", "403 Forbidden: the token may not write."),
     SUMMARY: ("2 events", "Plant Records: 3 provisioning tasks failed\n\nTicket Desk: drift found"),
     SIGN_IN_CODE: ("Your sign-in code", "    1234 5678"),
+    INVITATION: (
+        "Invitation to your applications",
+        "Accept the invitation:\n\n    https://dravo.fernhollow.example/invitation#...",
+    ),
+    PASSWORD_RESET: (
+        "Choose a new password",
+        "Choose a new password:\n\n    https://dravo.fernhollow.example/new-password#...",
+    ),
     REQUEST_DECIDED: ("Access to Plant Records", "Your request was approved."),
     ANNOUNCEMENT: ("Plant Records moves to a new sign-in", "From Monday, sign in with your staff account."),
     TEST: ("Test email from Dravo", "Emails from Dravo arrive at this address."),

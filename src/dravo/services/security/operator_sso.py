@@ -21,12 +21,13 @@ from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
 from dravo.store.ids import new_id
-from dravo.store.operators import links, recovery_codes
+from dravo.store.operators import links
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.links import OperatorLink
 from dravo.store.operators.operators import Operator
 from dravo.store.queries.references import KeyAndLabel
+from dravo.store.second_factors import recovery_codes
 from dravo.store.sources import settings as source_settings
 from dravo.store.sources.sources import Source
 

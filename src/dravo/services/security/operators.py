@@ -29,7 +29,7 @@ from dravo.services.security.operator_kinds import (
     checked_areas,
 )
 from dravo.services.security.permissions import OWNER, SUPER_ADMINISTRATOR, Caller
-from dravo.services.security.secrets import hash_password, made_password
+from dravo.services.security.secrets import digest_password, hash_password, made_password
 from dravo.store import clock
 from dravo.store.ids import new_id
 from dravo.store.notifications import events
@@ -94,7 +94,7 @@ def add(
         **{name: getattr(operator, name) for name in MASKED},
         "hidden_areas": checked_areas(operator.hidden_areas),
         "email": checked_address(operator.email),
-        "password_hash": hash_password(chosen),
+        "password_hash": hash_password(password, name) if password else digest_password(chosen),
         "created_at": now,
     }
     with ctx.database.writing() as connection, _unique_name(name):
@@ -212,7 +212,7 @@ def _line(connection: Connection, row: Operator) -> OperatorLine:
         owner_of=operator_rows.owned_keys(connection, row.id),
         created_at=row.created_at,
         disabled_at=row.disabled_at,
-        second_factor=row.factor_secret is not None,
+        second_factor=row.has_factor,
         only_by_source=row.only_by_source,
     )
 

@@ -9,7 +9,13 @@ from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.operators import OperatorWithPassword
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
-from dravo.services.security.secrets import digest, hash_password, made_password, password_fits
+from dravo.services.security.secrets import (
+    digest,
+    digest_password,
+    hash_password,
+    made_password,
+    password_fits,
+)
 from dravo.store import clock
 from dravo.store.operators import api_tokens as token_rows
 from dravo.store.operators import operators as operator_rows
@@ -25,7 +31,7 @@ def give_new(ctx: AppContext, caller: Caller, operator_id: str) -> OperatorWithP
         NotFound.
     """
     now, chosen = clock.now(), made_password()
-    values = {"password_hash": hash_password(chosen), "only_by_source": False}
+    values = {"password_hash": digest_password(chosen), "only_by_source": False}
     with ctx.database.writing() as connection:
         row = operators.known(connection, operator_id)
         operator_rows.update_operator(connection, operator_id, **values)
@@ -60,8 +66,8 @@ def change_own(
         revoke_tokens: whether the API tokens of the caller are revoked too.
 
     Raises:
-        InvalidInput: without a session, for a wrong current password, or for a new password that is too short
-            or the same.
+        InvalidInput: without a session, for a wrong current password, or for a new password that is too
+            short, easy to guess or the same.
         TooManyTries.
     """
     if caller.session is None:
@@ -84,7 +90,7 @@ def change_own(
         raise InvalidInput(
             "The new password is the same as the current one.", "Choose another password.", "password"
         )
-    kept = hash_password(wanted)
+    kept = hash_password(wanted, row.name)
     with ctx.database.writing() as connection:
         if not operator_rows.replace_password(connection, caller.operator_id, row.password_hash, kept):
             raise InvalidInput(

@@ -1,12 +1,7 @@
-"""Operators' second factor: codes of an app (TOTP, RFC 6238), and recovery codes, each good once."""
+"""Operators' second factor: an authenticator app, passkeys, and recovery codes, each good once."""
 
 from __future__ import annotations
 
-import secrets
-from dataclasses import dataclass, field
-
-from pyotp import TOTP, random_base32
-from pyotp.exceptions import OTPVerificationError
 from sqlalchemy import Connection
 
 from dravo.core.errors import DravoError, InvalidInput, NotFound
@@ -14,43 +9,29 @@ from dravo.core.notifications.event_kinds import RECOVERY_CODE_USED
 from dravo.core.notifications.reporting import Condition
 from dravo.services import settings
 from dravo.services.context import AppContext
+from dravo.services.security import factors
 from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.security.factors import (
+    FactorOwner,
+    NewSecondFactor,
+    Proof,
+    RecoveryCodes,
+    SecondFactor,
+    kept_code,
+)
+from dravo.services.security.passkeys import PasskeyChallenge, PasskeyResponse
 from dravo.services.security.permissions import Caller
 from dravo.services.security.secrets import digest
 from dravo.store import clock
 from dravo.store.notifications import events
 from dravo.store.operators import operators as operator_rows
-from dravo.store.operators import recovery_codes
 from dravo.store.operators import sessions as session_rows
 from dravo.store.operators.operators import Operator
-
-DIGITS, STEP = 6, 30
-RECOVERY_CODES = 10
-# Number of time steps by which the clock of an app may differ.
-NEAR = 1
-
-
-@dataclass
-class SecondFactor:
-    """Your second factor."""
-
-    on: bool
-    since: str | None
-    recovery_left: int
-    required: bool
-
-
-@dataclass
-class NewSecondFactor:
-    """A new secret, as text, as URI (`address`) and as QR code (`picture`)."""
-
-    secret: str = field(repr=False)
-    address: str = field(repr=False)
-    picture: str = field(repr=False)
+from dravo.store.second_factors import recovery_codes
 
 
 class SecondFactorNeeded(DravoError):
-    """Name and password are right, and the code of the second factor is missing."""
+    """Name and password are right, and the second factor is missing."""
 
     code = "second_factor_needed"
     status = 401
@@ -64,17 +45,9 @@ class SecondFactorMissing(DravoError):
 
 
 def status(ctx: AppContext, caller: Caller) -> SecondFactor:
-    """Return whether the caller has a second factor, since when, and how many recovery codes are left."""
+    """Return the caller's second factor: app, passkeys, and how many recovery codes are left."""
     with ctx.database.reading() as connection:
-        row = _row(connection, caller.operator_id)
-        left = recovery_codes.number_left(connection, caller.operator_id)
-        required = bool(settings.read(connection)["second_factor"])
-    return SecondFactor(
-        on=row.factor_secret is not None,
-        since=row.factor_at,
-        recovery_left=left,
-        required=required,
-    )
+        return factors.status(ctx, connection, _owner(ctx, connection, caller))
 
 
 def begin(ctx: AppContext, caller: Caller) -> NewSecondFactor:
@@ -83,136 +56,75 @@ def begin(ctx: AppContext, caller: Caller) -> NewSecondFactor:
     Raises:
         InvalidInput: without a session, for a token cannot change the second factor.
     """
-    _check_session(caller)
-    text = random_base32()
-    with ctx.database.writing() as connection:
-        if _row(connection, caller.operator_id).factor_secret is not None:
-            raise InvalidInput(
-                "A second factor is already set up.", "Disable it first with one of its codes."
-            )
-        pending = ctx.keys.encrypt(text)
-        operator_rows.update_operator(connection, caller.operator_id, factor_pending=pending)
-    totp = TOTP(text, digits=DIGITS, interval=STEP)
-    address = totp.provisioning_uri(name=caller.name, issuer_name="Dravo")
-    # Imported at its first use: few processes ever draw a QR code.
-    import segno
-
-    return NewSecondFactor(
-        secret=text,
-        address=address,
-        picture=segno.make(address, error="m").svg_data_uri(scale=4, border=2, light="#fff"),
-    )
-
-
-@dataclass(frozen=True)
-class RecoveryCodes:
-    """New recovery codes of an operator, shown once."""
-
-    recovery_codes: list[str] = field(repr=False)
+    return factors.begin(ctx, _changing(ctx, caller))
 
 
 def confirm(ctx: AppContext, caller: Caller, code: str) -> RecoveryCodes:
-    """Enable the second factor by a code of the new secret; return the recovery codes, the only time.
+    """Enable the app by a code of the new secret; return the recovery codes, the only time.
 
     Raises:
         InvalidInput: if the setup was not started, or the code is wrong.
     """
-    _check_session(caller)
-    now = clock.now()
-    with ctx.database.writing() as connection:
-        row = _row(connection, caller.operator_id)
-        if row.factor_pending is None:
-            raise InvalidInput("The setup of the second factor was not started.", "Start the setup again.")
-        counter = _counter(ctx.keys.decrypt(row.factor_pending), code)
-        if counter is None:
-            raise InvalidInput(
-                "The code is wrong.", "Check the clock of the device, and enter the current code.", "code"
-            )
-        values = {
-            "factor_secret": row.factor_pending,
-            "factor_pending": None,
-            "factor_at": now,
-            "factor_counter": counter,
-        }
-        operator_rows.update_operator(connection, caller.operator_id, **values)
-        codes = _new_codes(connection, caller.operator_id)
-        # Sessions without a second factor end.
-        this = digest(caller.session or "")
-        session_rows.delete_of_operator(connection, caller.operator_id, but=this)
-        record_change(
-            connection,
-            ctx.keys,
-            caller,
-            now,
-            AuditEvent("enabled second factor", "operator", caller.operator_id, details={}),
-        )
-    return RecoveryCodes(codes)
+    return factors.confirm(ctx, _changing(ctx, caller), code)
 
 
-def _new_codes(connection: Connection, operator_id: str) -> list[str]:
-    """Replace the recovery codes of an operator."""
-    codes = [
-        "-".join(text[at : at + 5] for at in range(0, 20, 5))
-        for text in (secrets.token_hex(10) for _ in range(RECOVERY_CODES))
-    ]
-    recovery_codes.replace_codes(connection, operator_id, [_kept(each) for each in codes])
-    return codes
+def begin_passkey(ctx: AppContext, caller: Caller) -> PasskeyChallenge:
+    """Return a challenge to create a passkey of the caller.
+
+    Raises:
+        InvalidInput.
+    """
+    return factors.begin_passkey(ctx, _changing(ctx, caller))
 
 
-def renew_codes(ctx: AppContext, caller: Caller, code: str) -> RecoveryCodes:
+def add_passkey(ctx: AppContext, caller: Caller, label: str, response: PasskeyResponse) -> RecoveryCodes:
+    """Add a passkey of the caller; with the first second factor, return the recovery codes, the only time.
+
+    Raises:
+        InvalidInput, AlreadyExists.
+    """
+    return factors.add_passkey(ctx, _changing(ctx, caller), label, response)
+
+
+def delete_passkey(ctx: AppContext, caller: Caller, passkey_id: str, proof: Proof) -> SecondFactor:
+    """Delete a passkey of the caller, by a code, a recovery code or a passkey.
+
+    Raises:
+        NotFound, InvalidInput.
+    """
+    factors.delete_passkey(ctx, _changing(ctx, caller), passkey_id, proof)
+    return status(ctx, caller)
+
+
+def ask_passkey(ctx: AppContext, caller: Caller) -> PasskeyChallenge | None:
+    """Return a challenge for the caller's passkeys, or None without passkeys."""
+    return factors.ask_passkey(ctx, caller.operator_id)
+
+
+def renew_codes(ctx: AppContext, caller: Caller, proof: Proof) -> RecoveryCodes:
     """Replace the caller's recovery codes; return the new ones, the only time.
 
     Args:
-        code: a code of the second factor, if one is enabled.
+        proof: a proof of the second factor, if there is one.
 
     Raises:
-        InvalidInput: without a session, or for a wrong code.
+        InvalidInput: without a session, or for a wrong proof.
     """
-    _check_session(caller)
-    with ctx.database.writing() as connection:
-        row = _row(connection, caller.operator_id)
-        if row.factor_secret is not None and not fits(ctx, connection, row, code):
-            raise InvalidInput("The code is wrong.", "Enter the current code, or a recovery code.", "code")
-        codes = _new_codes(connection, caller.operator_id)
-        record_change(
-            connection,
-            ctx.keys,
-            caller,
-            clock.now(),
-            AuditEvent("created recovery codes", "operator", caller.operator_id, details={}),
-        )
-    return RecoveryCodes(codes)
+    return factors.renew_codes(ctx, _changing(ctx, caller), proof)
 
 
-def take_away(ctx: AppContext, caller: Caller, code: str) -> SecondFactor:
-    """Turn the caller's second factor off, by a code of it or a recovery code.
+def disable_app(ctx: AppContext, caller: Caller, proof: Proof) -> SecondFactor:
+    """Turn the caller's authenticator app off, by a code, a recovery code or a passkey.
 
     Raises:
-        InvalidInput: if it is neither.
+        InvalidInput: for a wrong proof, or if a second factor is required.
     """
-    _check_session(caller)
-    with ctx.database.writing() as connection:
-        row = _row(connection, caller.operator_id)
-        if settings.read(connection)["second_factor"]:
-            raise InvalidInput(
-                "A second factor is required for all operators.",
-                "A super administrator can change this in the settings.",
-            )
-        if row.factor_secret is None or not fits(ctx, connection, row, code):
-            raise InvalidInput("The code is wrong.", "Enter the current code, or a recovery code.", "code")
-        _off(connection, caller.operator_id)
-        record_change(
-            connection,
-            ctx.keys,
-            caller,
-            clock.now(),
-            AuditEvent("disabled second factor", "operator", caller.operator_id, details={}),
-        )
+    factors.disable_app(ctx, _changing(ctx, caller), proof)
     return status(ctx, caller)
 
 
 def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
-    """Disable the second factor of an operator who lost both app and recovery codes, and end the operator's
+    """Disable the second factor of an operator who lost it and the recovery codes, and end the operator's
     sessions.
 
     Raises:
@@ -220,30 +132,23 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
     """
     with ctx.database.writing() as connection:
         row = _row(connection, operator_id)
-        _off(connection, operator_id)
+        factors.reset(connection, row.id, keeps_codes=row.only_by_source)
         session_rows.delete_of_operator(connection, operator_id)
-        record_change(
-            connection,
-            ctx.keys,
-            caller,
-            clock.now(),
-            AuditEvent("reset second factor", "operator", operator_id, details={"name": row.name}),
-        )
+        event = AuditEvent("reset second factor", "operator", operator_id, details={"name": row.name})
+        record_change(connection, ctx.keys, caller, clock.now(), event)
 
 
-def fits(ctx: AppContext, connection: Connection, row: Operator, code: str) -> bool:
-    """Check a code of the second factor of an operator; a code works once."""
-    secret = row.factor_secret
-    counter = _counter(ctx.keys.decrypt(secret), code) if secret is not None else None
-    if counter is not None:
-        return operator_rows.use_counter(connection, row.id, counter)
-    return recovers(connection, row, code)
+def fits(ctx: AppContext, connection: Connection, row: Operator, proof: Proof) -> bool:
+    """Check a proof of an operator's second factor: a code, a passkey or a recovery code; each works once."""
+    return factors.fits(ctx, connection, row.id, proof) or (
+        proof.passkey is None and recovers(connection, row, proof.code)
+    )
 
 
 def recovers(connection: Connection, row: Operator, code: str) -> bool:
     """Check a recovery code of an operator; a code works once."""
     now = clock.now()
-    if not recovery_codes.use_code(connection, row.id, _kept(code), now):
+    if not factors.use_recovery_code(connection, row.id, code):
         return False
     left = recovery_codes.number_left(connection, row.id)
     told = Condition(
@@ -260,22 +165,7 @@ def recovers(connection: Connection, row: Operator, code: str) -> bool:
 
 def knows(connection: Connection, row: Operator, code: str) -> bool:
     """Whether a code is an unused recovery code of an operator; it stays unused."""
-    return recovery_codes.has_code(connection, row.id, _kept(code))
-
-
-def _kept(code: str) -> str:
-    return digest(code.strip().lower().replace(" ", "").replace("-", ""))
-
-
-def _counter(secret: str, code: str) -> int | None:
-    """Return the time step of a code (RFC 6238, section 4); None for a code of no step near now."""
-    digits = code.replace(" ", "").strip()
-    if len(digits) != DIGITS or not (digits.isascii() and digits.isdigit()):
-        return None
-    try:
-        return TOTP(secret, digits=DIGITS, interval=STEP).verify_and_get_timecode(digits, valid_window=NEAR)
-    except OTPVerificationError:
-        return None
+    return recovery_codes.has_code(connection, row.id, kept_code(code))
 
 
 def _row(connection: Connection, operator_id: str) -> Operator:
@@ -285,14 +175,34 @@ def _row(connection: Connection, operator_id: str) -> Operator:
     return row
 
 
-def _off(connection: Connection, operator_id: str) -> None:
-    values = {"factor_secret": None, "factor_pending": None, "factor_at": None, "factor_counter": None}
-    operator_rows.update_operator(connection, operator_id, **values)
-    # Without password sign-in, the recovery codes are the only way in when the source fails.
-    if not _row(connection, operator_id).only_by_source:
-        recovery_codes.delete_codes(connection, operator_id)
+def _changing(ctx: AppContext, caller: Caller) -> FactorOwner:
+    """Return the caller as the owner of a second factor.
 
-
-def _check_session(caller: Caller) -> None:
+    Raises:
+        InvalidInput: without a session.
+    """
     if caller.session is None:
         raise InvalidInput("The second factor can be changed only in the console.", "Sign in to the console.")
+    with ctx.database.reading() as connection:
+        return _owner(ctx, connection, caller)
+
+
+def _owner(ctx: AppContext, connection: Connection, caller: Caller) -> FactorOwner:
+    row = _row(connection, caller.operator_id)
+
+    def record(writing: Connection, action: str) -> None:
+        event = AuditEvent(action, "operator", row.id, details={})
+        record_change(writing, ctx.keys, caller, clock.now(), event)
+
+    def end_other_sessions(writing: Connection) -> None:
+        session_rows.delete_of_operator(writing, row.id, but=digest(caller.session or ""))
+
+    return FactorOwner(
+        id=row.id,
+        name=row.name,
+        required=bool(settings.read(connection)["second_factor"]),
+        # Without password sign-in, the recovery codes are the only way in when the source fails.
+        keeps_codes=row.only_by_source,
+        record=record,
+        end_other_sessions=end_other_sessions,
+    )

@@ -16,6 +16,7 @@ from argon2.exceptions import InvalidHashError, VerificationError
 from cryptography.fernet import Fernet, InvalidToken
 
 from dravo.core.errors import DravoError, InvalidInput
+from dravo.core.identity.passwords import check_password
 
 KEY_FILE = "keys"
 KEY_VARIABLE = "DRAVO_KEY"
@@ -68,18 +69,23 @@ def made_password() -> str:
     return "-".join(secrets.token_hex(2) for _ in range(4))
 
 
-def hash_password(password: str) -> str:
-    """Return the stored hash of a password.
+def hash_password(password: str, *own_words: str) -> str:
+    """Return the stored hash of a password that an operator chose.
+
+    Args:
+        own_words: names of the operator, which others guess first.
 
     Raises:
-        InvalidInput: for a password that is too short.
+        InvalidInput: for a password that is too short, or easy to guess.
     """
-    if len(password) < SHORTEST_PASSWORD:
-        raise InvalidInput(
-            f"The password has {len(password)} characters.",
-            f"Use at least {SHORTEST_PASSWORD} characters.",
-            "password",
-        )
+    problem = check_password(password, SHORTEST_PASSWORD, own_words)
+    if problem is not None:
+        raise InvalidInput(problem.message, problem.hint, "password")
+    return digest_password(password)
+
+
+def digest_password(password: str) -> str:
+    """Return the stored hash of a password that is generated, or meets the policy."""
     return _PASSWORDS.hash(password)
 
 

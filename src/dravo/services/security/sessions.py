@@ -18,17 +18,20 @@ from dravo.core.notifications.reporting import Condition
 from dravo.protocols.verified_identity import VerifiedIdentity
 from dravo.services import events, settings
 from dravo.services.context import AppContext
-from dravo.services.security import second_factor
+from dravo.services.security import factors, second_factor
 from dravo.services.security.audit_log import AuditEvent, record_change
+from dravo.services.security.factors import Proof
 from dravo.services.security.operators import applications_of, view_of
+from dravo.services.security.passkeys import PasskeyChallenge
 from dravo.services.security.permissions import Caller
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.second_factor import SecondFactorNeeded
-from dravo.services.security.secrets import csrf_token, digest, hash_password, password_fits
+from dravo.services.security.secrets import csrf_token, digest, digest_password, password_fits
 from dravo.store import clock
 from dravo.store.notifications import events as notified_events
 from dravo.store.operators import operators as operator_rows
 from dravo.store.operators import sessions as session_rows
+from dravo.store.operators.operators import Operator
 from dravo.store.operators.sessions import OperatorSession
 from dravo.store.pagination import ItemList
 from dravo.store.queries.references import KeyAndLabel, key_and_label
@@ -38,6 +41,7 @@ from dravo.store.sources.sources import Source
 LOCK_OUT_QUIET_SECONDS = 3_600
 SESSION_HOURS = 12
 IDLE_HOURS = 2
+NO_PROOF = Proof()
 
 
 # Sessions
@@ -67,17 +71,57 @@ class OperatorSessionLine:
 
 
 def sign_in(
-    ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, code: str = ""
+    ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str, proof: Proof = NO_PROOF
 ) -> tuple[str, Session]:
     """Sign an operator in; return the secret of the new session and what the console shows.
 
+    Args:
+        proof: of the second factor.
+
     Raises:
         NotSignedIn: for a wrong name or password, without telling which.
-        SecondFactorNeeded: if only the code of the second factor is missing.
+        SecondFactorNeeded: if only the second factor is missing.
         TooManyTries.
     """
+    marks = _marks(name, address)
+    row, recovers = _by_password(ctx, limiter, name, password, address)
+    if row.has_factor:
+        _check_factor(ctx, limiter, marks, row, proof, address)
+    with ctx.database.writing() as connection:
+        # The code is used up only now: if a second factor is required, it is sent twice.
+        if recovers and not second_factor.recovers(connection, row, password):
+            raise _does_not_fit()
+        limiter.worked(marks[0])
+        return begin_session(ctx, connection, row)
+
+
+def ask_passkey(
+    ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str
+) -> PasskeyChallenge | None:
+    """Return a challenge for the passkeys of an operator whose password is right; None without passkeys.
+
+    Raises:
+        NotSignedIn, TooManyTries: as `sign_in`.
+    """
+    row, _ = _by_password(ctx, limiter, name, password, address)
+    return factors.ask_passkey(ctx, row.id)
+
+
+def _marks(name: str, address: str) -> tuple[str, str]:
+    """Return the names under which failures are counted."""
     # By name and address together, so that nobody can lock an operator out from elsewhere.
-    marks = (f"{fold(name)} from {address}", f"address {address}")
+    return f"{fold(name)} from {address}", f"address {address}"
+
+
+def _by_password(
+    ctx: AppContext, limiter: RateLimiter, name: str, password: str, address: str
+) -> tuple[Operator, bool]:
+    """Return the operator of a name and a password, and whether the password is a recovery code.
+
+    Raises:
+        NotSignedIn, TooManyTries.
+    """
+    marks = _marks(name, address)
     limiter.check(*marks)
     with ctx.database.reading() as connection:
         row = operator_rows.by_name(connection, user_name_key(name))
@@ -95,14 +139,7 @@ def sign_in(
         if row is not None:
             _note_lock_out(ctx, limiter, row, marks[0])
         raise _does_not_fit()
-    if row.factor_secret is not None:
-        _check_factor(ctx, limiter, marks, row, code, address)
-    with ctx.database.writing() as connection:
-        # The code is used up only now: if a second factor is required, it is sent twice.
-        if recovers and not second_factor.recovers(connection, row, password):
-            raise _does_not_fit()
-        limiter.worked(marks[0])
-        return begin_session(ctx, connection, row)
+    return row, recovers
 
 
 def _does_not_fit() -> NotSignedIn:
@@ -160,7 +197,7 @@ def begin_session(
 
 def lacks_factor(connection: Connection, row: Any) -> bool:
     """Whether an operator who signed in with a password must set up a second factor first."""
-    return row.factor_secret is None and bool(settings.read(connection)["second_factor"])
+    return not row.has_factor and bool(settings.read(connection)["second_factor"])
 
 
 def codes_mark(operator_id: str) -> str:
@@ -216,25 +253,27 @@ def _note_lock_out(ctx: AppContext, limiter: RateLimiter, row: Any, *marks: str)
 
 
 def _check_factor(
-    ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, code: str, address: str
+    ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], row: Any, proof: Proof, address: str
 ) -> None:
-    if not code.strip():
+    if not proof.given:
         raise SecondFactorNeeded(
-            "The code of your second factor is missing.",
-            "Enter the code from your app, or a recovery code.",
+            "Your second factor is missing.",
+            "Enter the code from your app or a recovery code, or use a passkey.",
             "code",
         )
     # By name alone, from all addresses: only those who have the password get here, so they lock out nobody
     # else.
     limiter.check(codes_mark(row.id))
     with ctx.database.writing() as connection:
-        fits = second_factor.fits(ctx, connection, row, code)
+        fits = second_factor.fits(ctx, connection, row, proof)
     if fits:
         limiter.worked(codes_mark(row.id))
     else:
         limiter.failed(*marks, codes_mark(row.id))
         _note_failure(ctx, limiter, row, address, "second factor")
         _note_lock_out(ctx, limiter, row, marks[0], codes_mark(row.id))
+        if proof.passkey is not None:
+            raise NotSignedIn("The passkey was not accepted.", "Try again, or enter a code.", "code")
         raise NotSignedIn(
             "The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code"
         )
@@ -243,7 +282,7 @@ def _check_factor(
 @functools.cache
 def _nobody() -> str:
     """Return the hash of a password that no operator has."""
-    return hash_password(random_secrets.token_urlsafe(32))
+    return digest_password(random_secrets.token_urlsafe(32))
 
 
 def session_line(who: Caller, csrf: str) -> Session:

@@ -34,6 +34,7 @@ from dravo.services.sign_in.verification import addresses
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
 from dravo.store.ids import new_id
+from dravo.store.local import passwords
 from dravo.store.operators import sessions as operator_session_rows
 from dravo.store.pagination import ItemList
 from dravo.store.provisioning import icons
@@ -68,6 +69,7 @@ class UserPortal:
     user_name: str
     source: str
     csrf: str
+    has_password: bool
     applications: list[OwnApplication]
     support_contact: str
 
@@ -140,12 +142,14 @@ def mine(ctx: AppContext, visitor: SignedInUser) -> UserPortal:
         source = source_rows.by_id(connection, visitor.source_id)
         sign_in = source_settings.sign_in_of(connection, visitor.source_id)
         theirs = applications_of(connection, visitor.user_id)
+        has_password = passwords.get(connection, visitor.user_id) is not None
         whom = settings.support_contact(connection, sign_in.settings if sign_in else {})
     return UserPortal(
         name=user.display_name,
         user_name=user.user_name,
         source=source.label,
         csrf=visitor.csrf,
+        has_password=has_password,
         applications=theirs,
         support_contact=whom,
     )

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlencode
 
 import orjson
+from sqlalchemy import Connection
 
 from dravo.core.identity.names import fold
 from dravo.core.instants import later
@@ -31,6 +32,7 @@ from dravo.services.sign_in.verification import addresses, client_of
 from dravo.services.sources import observations
 from dravo.services.sources import policy as source_policies
 from dravo.store import clock
+from dravo.store.local import passwords
 from dravo.store.queries.references import KeyAndLabel
 from dravo.store.sign_in import requests as sign_in_requests
 from dravo.store.sign_in import settings as sign_in_rows
@@ -53,11 +55,15 @@ class SignInChoice:
 
 @dataclass
 class SignInForEmail:
-    """The sign-in for an email address; null if there is none."""
+    """The sign-in for an email address or a user name; null if there is none.
+
+    `by_password` tells that local users of the domain sign in with a password.
+    """
 
     source: KeyAndLabel | None
     start: str
     by_code: bool
+    by_password: bool
     choices: list[SignInChoice]
     any: bool
     for_operators: list[KeyAndLabel]
@@ -245,8 +251,10 @@ def source_for_email(ctx: AppContext, email: str) -> SignInForEmail:
     domain = fold(email.rpartition("@")[2].strip())
     with ctx.database.reading() as connection:
         every = [each for each in sign_in_rows.list_sign_ins(connection) if each.status != DISABLED]
+        local = bool(settings.read(connection)["local_users"]) and passwords.exist(connection)
+        in_domain = local and bool(domain) and passwords.exist(connection, domain)
     rows = [row for row in every if row.serves != OPERATORS]
-    owning = [row for row in rows if domain and domain in source_policies.sign_in_policy(row).domains]
+    owning = _owning(rows, domain)
     found = owning[0] if len(owning) == 1 else rows[0] if len(rows) == 1 and not owning and email else None
     named = None if found is None else KeyAndLabel(found.key, found.label)
     operators_by = [KeyAndLabel(row.key, row.label) for row in every if row.serves != USERS]
@@ -256,9 +264,25 @@ def source_for_email(ctx: AppContext, email: str) -> SignInForEmail:
         source=named,
         start="" if found is None else f"/sso/{found.key}/start",
         by_code=by_code,
-        any=bool(rows),
+        # Of a domain with a source, only if local users have addresses of the domain.
+        by_password=in_domain if owning else local,
+        any=bool(rows) or local,
         for_operators=operators_by,
     )
+
+
+def choices_for(connection: Connection, email: str) -> list[SignInChoice]:
+    """Return the enabled sources that own the domain of an email address."""
+    rows = [
+        each
+        for each in sign_in_rows.list_sign_ins(connection)
+        if each.status != DISABLED and each.serves != OPERATORS
+    ]
+    return [_choice(row) for row in _owning(rows, fold(email.rpartition("@")[2].strip()))]
+
+
+def _owning(rows: Sequence[NamedSignIn], domain: str) -> list[NamedSignIn]:
+    return [row for row in rows if domain and domain in source_policies.sign_in_policy(row).domains]
 
 
 def _choice(row: NamedSignIn) -> SignInChoice:

@@ -108,6 +108,7 @@ def _users_statement(scope: AccessScope) -> Select[Any]:
         u.inactive_since,
         u.created_at,
         u.modified_at,
+        u.invited_at,
     ).where(*scope.users())
     if scope.only == INACTIVE_ASSIGNED:
         return statement.where(*_inactive_assigned(scope))

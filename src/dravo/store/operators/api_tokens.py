@@ -11,6 +11,7 @@ from sqlalchemy import Connection, Select, func, insert, select, update
 from dravo.core.instants import Instant
 from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
+from dravo.store.second_factors.totp import has_factor
 
 
 @dataclass(frozen=True)
@@ -53,7 +54,7 @@ class TokenOwner:
     masked_names: bool
     masked_networks: bool
     hidden_areas: list[str] | None
-    factor_secret: str | None = field(repr=False)
+    has_factor: bool
     only_by_source: bool
 
 
@@ -124,7 +125,7 @@ def owner_of(connection: Connection, token_hash: str) -> TokenOwner | None:
             o.masked_names,
             o.masked_networks,
             o.hidden_areas,
-            o.factor_secret,
+            has_factor(o.id).label("has_factor"),
             o.only_by_source,
         )
         .join(t.operator, o.id == k.operator_id)

@@ -9,7 +9,7 @@ from sqlalchemy import Connection, delete, exists, func, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.operators.operators import Operator
+from dravo.store.operators.operators import Operator, first_operator
 
 USERS, DISABLED = "users", "disabled"
 
@@ -141,9 +141,7 @@ def operator_of(connection: Connection, source_id: str, native_id: str) -> Opera
     """Return the enabled operator who is linked to an identity, or None."""
     n, o = t.operator_link.c, t.operator.c
     linked = select(n.operator_id).where(n.source_id == source_id, n.native_id == native_id)
-    statement = select(t.operator).where(o.id.in_(linked), o.disabled_at.is_(None))
-    row = connection.execute(statement).first()
-    return None if row is None else Operator(*row)
+    return first_operator(connection, o.id.in_(linked), o.disabled_at.is_(None))
 
 
 def locked_out_without(connection: Connection, source_id: str) -> list[str]:
@@ -151,12 +149,12 @@ def locked_out_without(connection: Connection, source_id: str) -> list[str]:
 
     They have neither password sign-in nor recovery codes nor another enabled source.
     """
-    o, n, i, r = t.operator.c, t.operator_link.c, t.source_sign_in.c, t.operator_recovery.c
+    o, n, i, r = t.operator.c, t.operator_link.c, t.source_sign_in.c, t.recovery_code.c
     other: Any = (
         select(n.id)
         .join(t.source_sign_in, i.source_id == n.source_id)
         .where(n.operator_id == o.id, n.source_id != source_id, i.status != DISABLED, i.serves != USERS)
     )
-    codes = select(r.hash).where(r.operator_id == o.id, r.used_at.is_(None))
+    codes = select(r.hash).where(r.owner_id == o.id, r.used_at.is_(None))
     without = (o.only_by_source.is_(True), o.disabled_at.is_(None), ~exists(other), ~exists(codes))
     return list(connection.execute(select(o.name).where(*without).order_by(o.name)).scalars())

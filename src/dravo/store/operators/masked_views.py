@@ -72,6 +72,7 @@ _OF_NAMES: dict[str, dict[str, str]] = {
     "review": {"note": _TEXT},
     "review_row": {"note": _TEXT},
     "access_request": {"reason": _TEXT, "answer": _TEXT},
+    "invitation": {"email": _TEXT},
 }
 _NETWORK = "mask_networks({0})"
 _OF_NETWORKS: dict[str, tuple[str, ...]] = {

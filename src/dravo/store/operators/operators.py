@@ -10,21 +10,20 @@ from sqlalchemy import Connection, delete, func, insert, or_, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
-from dravo.store.operators.recovery_codes import operators_with_codes
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
+from dravo.store.second_factors.recovery_codes import owners_with_codes
+from dravo.store.second_factors.totp import has_factor
 
 
 @dataclass(frozen=True)
 class Operator:
-    """A row of the table of operators.
+    """An operator, in the order of the select.
 
     Attributes:
-        factor_secret, factor_pending: the encrypted secret of the second factor, and one that is not
-            confirmed yet.
-        factor_counter: the time step of the last used code.
         only_by_source: whether password sign-in is disabled.
         email: the address for notices, or None.
         hidden_areas: the areas that the operator's view leaves out; None for none.
+        has_factor: whether the operator has a second factor.
     """
 
     id: str
@@ -33,10 +32,6 @@ class Operator:
     kind: str
     masked: bool
     password_hash: str = field(repr=False)
-    factor_secret: str | None = field(repr=False)
-    factor_pending: str | None = field(repr=False)
-    factor_at: Instant | None
-    factor_counter: int | None
     only_by_source: bool
     created_at: Instant
     disabled_at: Instant | None
@@ -44,25 +39,31 @@ class Operator:
     hidden_areas: list[str] | None
     masked_names: bool
     masked_networks: bool
+    has_factor: bool
+
+
+def _select() -> Any:
+    return select(t.operator, has_factor(t.operator.c.id).label("has_factor"))
 
 
 def get(connection: Connection, operator_id: str) -> Operator | None:
     """Return an operator, or None."""
-    return _first(connection, t.operator.c.id == operator_id)
+    return first_operator(connection, t.operator.c.id == operator_id)
 
 
 def by_name(connection: Connection, name_key: str) -> Operator | None:
     """Return the operator with a name, as it is compared, or None."""
-    return _first(connection, t.operator.c.name_key == name_key)
+    return first_operator(connection, t.operator.c.name_key == name_key)
 
 
 def enabled(connection: Connection, operator_id: str) -> Operator | None:
     """Return an operator who is not disabled, or None."""
-    return _first(connection, t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))
+    return first_operator(connection, t.operator.c.id == operator_id, t.operator.c.disabled_at.is_(None))
 
 
-def _first(connection: Connection, *where: Any) -> Operator | None:
-    row = connection.execute(select(t.operator).where(*where)).first()
+def first_operator(connection: Connection, *where: Any) -> Operator | None:
+    """Return the first operator who meets some conditions, or None."""
+    row = connection.execute(_select().where(*where)).first()
     return None if row is None else Operator(*row)
 
 
@@ -76,7 +77,7 @@ def list_operators(
 ) -> Page[Item]:
     """Return a page of operators by name."""
     keys = [t.operator.c.name_key, t.operator.c.id]
-    return page(connection, select(t.operator), keys, page_request, shown_as(Operator, show))
+    return page(connection, _select(), keys, page_request, shown_as(Operator, show))
 
 
 def insert_operator(
@@ -105,13 +106,6 @@ def replace_password(connection: Connection, operator_id: str, before: str, afte
     o = t.operator.c
     where = (o.id == operator_id, o.password_hash == before, o.disabled_at.is_(None))
     return connection.execute(update(t.operator).where(*where).values(password_hash=after)).rowcount == 1
-
-
-def use_counter(connection: Connection, operator_id: str, counter: int) -> bool:
-    """Note the time step of a code; return False if this step or a later one was used before."""
-    o = t.operator.c
-    fresh = (o.id == operator_id, or_(o.factor_counter.is_(None), o.factor_counter < counter))
-    return connection.execute(update(t.operator).where(*fresh).values(factor_counter=counter)).rowcount == 1
 
 
 def application_keys(connection: Connection, operator_id: str) -> frozenset[str]:
@@ -152,7 +146,7 @@ def addresses_of_kinds(connection: Connection, *kinds: str) -> list[str]:
 def has_other_of_kind(connection: Connection, operator_id: str, kind: str) -> bool:
     """Return whether another enabled operator of a kind can sign in if every source fails."""
     o = t.operator.c
-    gets_in = or_(o.only_by_source.is_(False), o.id.in_(operators_with_codes()))
+    gets_in = or_(o.only_by_source.is_(False), o.id.in_(owners_with_codes()))
     others = select(o.id).where(o.kind == kind, o.disabled_at.is_(None), o.id != operator_id, gets_in)
     return connection.execute(others.limit(1)).first() is not None
 
@@ -161,5 +155,5 @@ def number_without_second_factor(connection: Connection) -> int:
     """Return the number of enabled operators without a second factor."""
     o = t.operator.c
     statement = select(func.count()).select_from(t.operator)
-    statement = statement.where(o.factor_secret.is_(None), o.disabled_at.is_(None))
+    statement = statement.where(~has_factor(o.id), o.disabled_at.is_(None))
     return int(connection.execute(statement).scalar_one())

@@ -8,6 +8,7 @@ from sqlalchemy import Connection, delete, insert, select, update
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
+from dravo.store.second_factors.totp import has_factor
 
 MOST_LISTED = 50
 
@@ -38,7 +39,7 @@ class SessionOwner:
     """The operator of a current session.
 
     Attributes:
-        id, name, kind, masked, masked_names, masked_networks, hidden_areas, factor_secret: of the operator.
+        id, name, kind, masked, masked_names, masked_networks, hidden_areas, has_factor: of the operator.
         last_seen_at, source_id: of the session.
     """
 
@@ -49,7 +50,7 @@ class SessionOwner:
     masked_names: bool
     masked_networks: bool
     hidden_areas: list[str] | None
-    factor_secret: str | None = field(repr=False)
+    has_factor: bool
     last_seen_at: Instant
     source_id: str | None
 
@@ -84,7 +85,7 @@ def owner_of(
             o.masked_names,
             o.masked_networks,
             o.hidden_areas,
-            o.factor_secret,
+            has_factor(o.id).label("has_factor"),
             s.last_seen_at,
             s.source_id,
         )

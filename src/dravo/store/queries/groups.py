@@ -52,6 +52,13 @@ def groups_named(
     return [NamedGroup(*row) for row in connection.execute(statement.limit(limit))]
 
 
+def local_groups(connection: Connection) -> list[tuple[str, str]]:
+    """Return (ID, name) of all local groups, by name."""
+    g = t.group.c
+    statement = select(g.id, g.display_name).where(g.connection_type == LOCAL, g.deleted_at.is_(None))
+    return [(row.id, row.display_name) for row in connection.execute(statement.order_by(g.display_name_key))]
+
+
 @dataclass(frozen=True)
 class UserGroup:
     """A membership of a user, present or past."""
@@ -273,6 +280,7 @@ def group_members(connection: Connection, group_id: str, page_request: PageReque
         u.inactive_since,
         u.created_at,
         u.modified_at,
+        u.invited_at,
     ).join(listed, listed.c.user_id == u.id)
     return page(connection, statement, [u.display_name_key, u.id], page_request, user_line)
 

@@ -31,6 +31,7 @@ class User:
         value_sources: the source of each value, by attribute.
         next_change_at: when an assignment or a mark starts or ends next, or None.
         mark, mark_from_at, mark_note, marked_by, marked_at: the mark of an operator, or None.
+        invited_at: of a user who has not accepted the invitation yet.
     """
 
     id: str
@@ -54,11 +55,14 @@ class User:
     mark_note: str | None
     marked_by: str | None
     marked_at: Instant | None
+    invited_at: Instant | None
 
 
 def user_status(row: Any) -> str:
-    """Return "active", "inactive" or "left"."""
-    return "left" if row.left_at else "active" if row.active else "inactive"
+    """Return "active", "inactive", "pending" or "left"."""
+    if row.left_at:
+        return "left"
+    return "active" if row.active else "pending" if row.invited_at else "inactive"
 
 
 @dataclass(frozen=True)
@@ -66,7 +70,7 @@ class UserLine(UserRef):
     """A user as lists show it.
 
     Attributes:
-        status: "active", "inactive" or "left".
+        status: "active", "inactive", "pending" or "left".
         since: the time since when the user has this status.
     """
 
@@ -111,12 +115,14 @@ def users(
         u.inactive_since,
         u.created_at,
         u.modified_at,
+        u.invited_at,
     )
     # With words, the planner must use the index of names. COALESCE keeps it from the index of statuses.
     active = func.coalesce(u.active, False) if words else u.active
     conditions = {
         "active": and_(active.is_(True), u.left_at.is_(None)),
-        "inactive": and_(active.is_(False), u.left_at.is_(None)),
+        "inactive": and_(active.is_(False), u.left_at.is_(None), u.invited_at.is_(None)),
+        "pending": and_(active.is_(False), u.left_at.is_(None), u.invited_at.is_not(None)),
         "left": and_(active.is_(False), u.left_at.is_not(None)),
     }
     if words:

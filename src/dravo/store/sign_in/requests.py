@@ -83,8 +83,10 @@ def insert_consumed(connection: Connection, source_id: str, once_hash: str, unti
 
 
 def delete_expired(connection: Connection, now: Instant) -> None:
-    """Delete expired sign-ins in progress, used assertions that nobody would accept, and sessions."""
-    for table in (t.sign_in_request, t.consumed_assertion, t.user_session):
+    """Delete expired sign-ins in progress and their steps, used assertions that nobody would accept, and
+    sessions.
+    """
+    for table in (t.sign_in_request, t.sign_in_step, t.consumed_assertion, t.user_session):
         connection.execute(delete(table).where(table.c.until_at < now))
 
 

@@ -68,9 +68,10 @@ def take(connection: Connection, session_id: str) -> StoredSession | None:
     return None if row is None else StoredSession(*row)
 
 
-def delete_of_user(connection: Connection, user_id: str) -> int:
-    """Delete the sessions of a user; return their number."""
-    return connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user_id)).rowcount
+def delete_of_user(connection: Connection, user_id: str, but: str = "") -> int:
+    """Delete the sessions of a user, but one by ID; return their number."""
+    s = t.user_session.c
+    return connection.execute(delete(t.user_session).where(s.user_id == user_id, s.id != but)).rowcount
 
 
 def delete_of_source(connection: Connection, source_id: str) -> None:

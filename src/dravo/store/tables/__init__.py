@@ -15,6 +15,14 @@ from dravo.store.tables.access import (
     seat,
 )
 from dravo.store.tables.base import Json, metadata
+from dravo.store.tables.local import (
+    invitation,
+    local_password,
+    passkey,
+    recovery_code,
+    second_factor,
+    sign_in_step,
+)
 from dravo.store.tables.notifications import (
     announcement,
     message,
@@ -28,7 +36,6 @@ from dravo.store.tables.operators import (
     operator,
     operator_application,
     operator_link,
-    operator_recovery,
     operator_session,
 )
 from dravo.store.tables.provisioning import (
@@ -94,7 +101,9 @@ __all__ = [
     "erased_user",
     "group",
     "hand_over",
+    "invitation",
     "license_plan",
+    "local_password",
     "membership",
     "message",
     "metadata",
@@ -103,8 +112,8 @@ __all__ = [
     "operator",
     "operator_application",
     "operator_link",
-    "operator_recovery",
     "operator_session",
+    "passkey",
     "pending_manager",
     "pending_policy",
     "pending_recompute",
@@ -112,6 +121,7 @@ __all__ = [
     "provisioned_member",
     "record",
     "record_unique",
+    "recovery_code",
     "retained_role",
     "review",
     "review_row",
@@ -120,9 +130,11 @@ __all__ = [
     "run",
     "run_entry",
     "seat",
+    "second_factor",
     "setting",
     "sign_in_key",
     "sign_in_request",
+    "sign_in_step",
     "sign_in_trace",
     "source",
     "source_import",

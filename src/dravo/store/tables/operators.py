@@ -16,12 +16,6 @@ operator = Table(
     # Whether user attributes are masked; names and network addresses have their own columns.
     Column("masked", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("password_hash", Text, nullable=False),
-    # Second factor: the encrypted secret, a secret that is not confirmed yet, the time of setup, and the time
-    # step of the last used code.
-    Column("factor_secret", Text),
-    Column("factor_pending", Text),
-    at("factor_at"),
-    Column("factor_counter", Integer),
     # Whether password sign-in is disabled. A recovery code then works in place of the password.
     Column("only_by_source", Boolean(create_constraint=False), nullable=False, server_default="0"),
     at("created_at", nullable=False),
@@ -31,15 +25,6 @@ operator = Table(
     Column("hidden_areas", Json),
     Column("masked_names", Boolean(create_constraint=False), nullable=False, server_default="0"),
     Column("masked_networks", Boolean(create_constraint=False), nullable=False, server_default="0"),
-)
-
-# Recovery codes; each works once.
-operator_recovery = Table(
-    "operator_recovery",
-    metadata,
-    to("operator", index=True),
-    Column("hash", String(64), primary_key=True),
-    at("used_at"),
 )
 
 # Links of operators to identities at a source. A signed-in operator creates them; a name never does.

@@ -31,7 +31,10 @@ user = Table(
     Column("mark_note", Text),
     Column("marked_by", Text),
     at("marked_at"),
+    # Of a local user who has not accepted the invitation yet.
+    at("invited_at"),
 )
+some_of("ix_user_invited", user.c.display_name_key, user.c.id, where="invited_at IS NOT NULL")
 some_of("ix_user_mark", user.c.display_name_key, user.c.id, where="mark IS NOT NULL")
 Index("ix_user_status", user.c.active, user.c.left_at, user.c.display_name_key, user.c.id)
 Index("ix_user_name", user.c.user_name_key, user.c.id)

@@ -84,7 +84,10 @@ def erase(connection: Connection, user: Any, records: Sequence[ErasedRecord], no
     _delete_conflicts(connection, user.id, records)
     connection.execute(delete(t.run_entry).where(t.run_entry.c.user_id == user.id))
     connection.execute(delete(t.access_request).where(t.access_request.c.user_id == user.id))
-    connection.execute(delete(t.user_session).where(t.user_session.c.user_id == user.id))
+    for table in (t.user_session, t.local_password, t.invitation):
+        connection.execute(delete(table).where(table.c.user_id == user.id))
+    for table in (t.second_factor, t.recovery_code, t.passkey, t.sign_in_step):
+        connection.execute(delete(table).where(table.c.owner_id == user.id))
     connection.execute(delete(t.pending_recompute).where(t.pending_recompute.c.user_id == user.id))
     connection.execute(delete(t.record).where(t.record.c.id.in_(ids)))
     _end_what_is_given(connection, user.id, now)
@@ -195,6 +198,7 @@ def _blank_user(connection: Connection, user: Any, now: Instant) -> None:
         "next_change_at": None,
         "revision": u.revision + 1,
         "modified_at": now,
+        "invited_at": None,
         "mark": None,
         "mark_from_at": None,
         "mark_note": None,

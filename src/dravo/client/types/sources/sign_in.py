@@ -213,6 +213,7 @@ class SignInForEmail(TypedDict):
     source: KeyAndLabel | None
     start: str
     by_code: bool
+    by_password: bool
     choices: list[SignInChoice]
     any: bool
     for_operators: list[KeyAndLabel]
@@ -299,6 +300,7 @@ class UserPortal(TypedDict):
     user_name: str
     source: str
     csrf: str
+    has_password: bool
     applications: list[OwnApplication]
     support_contact: str
 

@@ -5,6 +5,8 @@ It is created when it is first needed.
 
 from __future__ import annotations
 
+from sqlalchemy import Connection
+
 from dravo.core.identity.records import LOCAL
 from dravo.services.context import AppContext
 from dravo.store import clock
@@ -14,6 +16,14 @@ from dravo.store.sources import sources as source_rows
 
 # Values of any source come before local values.
 LAST = 1_000
+
+
+def local_source_in(connection: Connection) -> str:
+    """Return the ID of the organization's own source, which exists since the first local user or group."""
+    found = source_rows.first_of_type(connection, LOCAL)
+    if found is None:
+        raise LookupError("there is no local user or group")
+    return found
 
 
 def local_source(ctx: AppContext) -> str:

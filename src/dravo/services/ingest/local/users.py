@@ -32,6 +32,7 @@ from dravo.services.lookups import find_user
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller
 from dravo.store import clock, memberships, records
+from dravo.store.local import invitations
 from dravo.store.plan_writer import ConfirmedRemovals
 from dravo.store.queries import users as user_queries
 from dravo.store.queries.users import User
@@ -158,23 +159,31 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
     """
     with ctx.database.reading() as connection:
         row, record = _record_of(connection, user)
-        cleared = _cleared(
-            row, changes_preview.check(connection, _planned(ctx, connection, row, record, None), caller, sure)
-        )
+        planned = _planned(ctx, connection, row, record, None)
+        cleared = changes_preview.check(connection, planned, caller, sure)
+    remove_record(ctx, caller, row, record, cleared)
+
+
+def remove_record(
+    ctx: AppContext, caller: Caller, row: User, record: StoredRecord, confirmed: tuple[str, str] | None
+) -> None:
+    """Remove the record of a local user, who leaves.
+
+    Args:
+        confirmed: as `preview.check` returns it.
+    """
 
     def writes(_: IngestChange) -> Callable[[Connection], None]:
-        return lambda connection: record_change(
-            connection,
-            ctx.keys,
-            caller,
-            clock.now(),
-            AuditEvent(
-                "marked user as left", "user", row.id, details={}, personal={"user_name": row.user_name}
-            ),
-        )
+        def write(connection: Connection) -> None:
+            invitations.close_of_user(connection, row.id, clock.now())
+            personal = {"user_name": row.user_name}
+            event = AuditEvent("marked user as left", "user", row.id, details={}, personal=personal)
+            record_change(connection, ctx.keys, caller, clock.now(), event)
+
+        return write
 
     Intake(ctx.database, ctx.catalogue, LOCAL).remove_user(
-        record.source_id, record.id, IngestOptions(trace=writes, cleared=cleared)
+        record.source_id, record.id, IngestOptions(trace=writes, cleared=_cleared(row, confirmed))
     )
 
 
@@ -264,6 +273,15 @@ def _with_manager(connection: Connection, given: Mapping[str, Any]) -> Mapping[s
 def _record_of(connection: Connection, user: str) -> tuple[User, StoredRecord]:
     """Return the row of a user, and of the user's local record."""
     row = find_user(connection, user)
+    return row, local_record(connection, row)
+
+
+def local_record(connection: Connection, row: User) -> StoredRecord:
+    """Return the local record of a user.
+
+    Raises:
+        InvalidInput: for a user who is not local.
+    """
     record = records.of_user(connection, row.id, LOCAL)
     if record is None:
         sources = ", ".join(
@@ -277,7 +295,7 @@ def _record_of(connection: Connection, user: str) -> tuple[User, StoredRecord]:
         raise InvalidInput(
             f"{row.display_name} {known} and is not a local user.", "Change the user at the source.", "user"
         )
-    return row, record
+    return record
 
 
 def _check_free(connection: Connection, data: Mapping[str, Any], own_id: str) -> None:

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TypeVar
 
 from flask import Response, current_app, g, jsonify, make_response
 
-from dravo.core.errors import InvalidInput
 from dravo.core.instants import parse_instant
 from dravo.services import settings
 from dravo.services.changes import setting_effects
@@ -22,7 +19,6 @@ from dravo.services.security.api_tokens import ApiTokenLine, NewApiToken
 from dravo.services.security.operator_kinds import NewOperator, OperatorEdit
 from dravo.services.security.operator_sso import OperatorLinks
 from dravo.services.security.operators import OperatorLine, OperatorWithPassword
-from dravo.services.security.second_factor import NewSecondFactor, RecoveryCodes, SecondFactor
 from dravo.services.security.sessions import OperatorSessionLine, Session
 from dravo.services.settings import SettingLine
 from dravo.services.sign_in import sessions as user_sessions
@@ -39,22 +35,21 @@ from dravo.web.api.auth import (
     page_request,
 )
 from dravo.web.api.openapi import responses
+from dravo.web.api.routes.own.second_factor import PasskeyOffer, proof_of
 from dravo.web.api.schemas.common import IdPath, PageQuery
 from dravo.web.api.schemas.jobs import JobPath
 from dravo.web.api.schemas.operators import (
     ChangeOperatorRequest,
     ChangePasswordRequest,
-    CodeRequest,
     CreateOperatorRequest,
+    PasswordRequest,
     PasswordSignInRequest,
-    RenewCodesRequest,
     SignInRequest,
 )
 from dravo.web.api.schemas.settings import SettingPath, SettingRequest
 from dravo.web.api.schemas.tokens import ApiTokensQuery, CreateApiTokenRequest
 from dravo.web.callers import place
 
-Result = TypeVar("Result")
 routes = api_blueprint("session")
 
 
@@ -71,15 +66,25 @@ class Job:
 def sign_in(body: SignInRequest) -> Response:
     """Sign in with a password.
 
-    Sets the session cookie. Requires the code of the second factor if one is set up.
+    Sets the session cookie. Requires a code or a passkey if a second factor is set up.
     """
-    address = place()
-    secret, told = operator_sessions.sign_in(
-        app_context(), current_app.config["SIGN_IN_LIMITER"], body.name, body.password, address, body.code
-    )
+    limiter, proof = current_app.config["SIGN_IN_LIMITER"], proof_of(body)
+    secret, told = operator_sessions.sign_in(app_context(), limiter, body.name, body.password, place(), proof)
     response = make_response(jsonify(told))
     keep_session(response, secret)
     return response
+
+
+@routes.post("/session/passkey", responses=responses("second_factors.PasskeyOffer"))
+@needs("nothing")
+def ask_for_passkey(body: PasswordRequest) -> PasskeyOffer:
+    """Ask for a passkey to sign in.
+
+    Requires name and password. Returns the challenge, or null without passkeys.
+    """
+    limiter = current_app.config["SIGN_IN_LIMITER"]
+    found = operator_sessions.ask_passkey(app_context(), limiter, body.name, body.password, place())
+    return PasskeyOffer(found)
 
 
 @routes.get("/session", responses=responses("operators.Session"))
@@ -138,72 +143,6 @@ def change_password(body: ChangePasswordRequest) -> Response:
         app_context(), caller(), limiter, body.present, body.password, revoke_tokens=body.revoke_tokens
     )
     return Response(status=204)
-
-
-@routes.get("/second-factor", responses=responses("operators.SecondFactor"))
-@needs("own.read", of=ALL, before_factor=True)
-def get_second_factor() -> SecondFactor:
-    """Get your second factor.
-
-    Returns whether it is enabled, and the number of recovery codes.
-    """
-    return second_factor.status(app_context(), caller())
-
-
-@routes.post("/second-factor", responses=responses("operators.NewSecondFactor", 201))
-@needs("own.change", of=ALL, before_factor=True)
-def begin_second_factor() -> tuple[NewSecondFactor, int]:
-    """Start the setup of a second factor.
-
-    Returns the secret once. The factor is enabled after its first code.
-    """
-    return second_factor.begin(app_context(), caller()), 201
-
-
-def _by_code(work: Callable[[], Result]) -> Result:
-    """Do what asks for a code of the second factor; anyone who has given too many wrong ones waits, as at
-    the door.
-    """
-    limiter, mark = current_app.config["SIGN_IN_LIMITER"], operator_sessions.codes_mark(caller().operator_id)
-    limiter.check(mark)
-    try:
-        given = work()
-    except InvalidInput as wrong:
-        if wrong.field == "code":
-            limiter.failed(mark)
-        raise
-    limiter.worked(mark)
-    return given
-
-
-@routes.put("/second-factor", responses=responses("operators.RecoveryCodes"))
-@needs("own.change", of=ALL, before_factor=True)
-def confirm_second_factor(body: CodeRequest) -> RecoveryCodes:
-    """Enable your second factor.
-
-    Requires a code of the app. Returns the recovery codes once.
-    """
-    return _by_code(lambda: second_factor.confirm(app_context(), caller(), body.code))
-
-
-@routes.post("/second-factor/disable", responses=responses("operators.SecondFactor"))
-@needs("own.change", of=ALL)
-def take_second_factor_away(body: CodeRequest) -> SecondFactor:
-    """Disable your second factor.
-
-    Requires a code or a recovery code.
-    """
-    return _by_code(lambda: second_factor.take_away(app_context(), caller(), body.code))
-
-
-@routes.post("/recovery-codes", responses=responses("operators.RecoveryCodes", 201))
-@needs("own.change", of=ALL)
-def renew_recovery_codes(body: RenewCodesRequest) -> tuple[RecoveryCodes, int]:
-    """Create your recovery codes.
-
-    Returns the new codes once. Previous codes stop working.
-    """
-    return _by_code(lambda: second_factor.renew_codes(app_context(), caller(), body.code)), 201
 
 
 @routes.get("/session/links", responses=responses("operators.OperatorLinks"))

@@ -1,4 +1,4 @@
-"""Operators, their sessions, second factors and sign-in."""
+"""Operators, their sessions and sign-in."""
 
 from __future__ import annotations
 
@@ -8,28 +8,18 @@ from pydantic import Field
 
 from dravo.web.api.schemas.base import Model, RequestModel, Text
 from dravo.web.api.schemas.common import KeyAndLabel, Page
+from dravo.web.api.schemas.second_factors import ProofRequest
 
 
-class SignInRequest(RequestModel):
+class PasswordRequest(RequestModel):
     """Name and password of an operator."""
 
     name: Text = Field(description="Name of the operator.")
     password: Text
-    code: str = Field("", max_length=60, description="Code of the second factor, or a recovery code.")
 
 
-class CodeRequest(RequestModel):
-    """A code of a second factor, or a recovery code."""
-
-    code: str = Field(max_length=60, description="Code from the authenticator app.")
-
-
-class RenewCodesRequest(RequestModel):
-    """A code of your second factor."""
-
-    code: str = Field(
-        "", max_length=60, description="Code from the authenticator app, if a second factor is enabled."
-    )
+class SignInRequest(PasswordRequest, ProofRequest):
+    """Name and password of an operator, with the second factor."""
 
 
 class PasswordSignInRequest(RequestModel):
@@ -127,23 +117,6 @@ class Operator(Model):
     disabled_at: str | None
 
 
-class SecondFactor(Model):
-    """Your second factor."""
-
-    on: bool
-    since: str | None = Field(description="Time when the second factor was set up, or null.")
-    recovery_left: int
-    required: bool
-
-
-class NewSecondFactor(Model):
-    """A new secret, as text, as URI (`address`) and as QR code (`picture`)."""
-
-    secret: str
-    address: str
-    picture: str
-
-
 class OperatorLink(Model):
     """A linked source of an operator."""
 
@@ -189,12 +162,6 @@ class OperatorSessions(Model):
     """Your sessions."""
 
     items: list[OperatorSession]
-
-
-class RecoveryCodes(Model):
-    """New recovery codes. Each code works once."""
-
-    recovery_codes: list[str]
 
 
 class NewOperator(Operator):

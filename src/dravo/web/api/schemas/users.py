@@ -23,7 +23,7 @@ from dravo.web.api.schemas.common import (
 class UsersQuery(SearchQuery):
     """Filters for users."""
 
-    status: Literal["active", "inactive", "left"] | None = None
+    status: Literal["active", "inactive", "pending", "left"] | None = None
 
 
 class UserPath(Model):
@@ -42,7 +42,7 @@ class UserLine(UserRef):
     """A user as in lists."""
 
     email: str | None
-    status: str = Field(description="Status: active, inactive or left.")
+    status: str = Field(description="Status: active, inactive, pending or left.")
     since: str = Field(description="Time since when the user has this status.")
     modified_at: str
 

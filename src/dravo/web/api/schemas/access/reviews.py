@@ -85,8 +85,8 @@ class ReviewRow(Model):
 
     id: str = Field(description="ID of the row.")
     user: UserRef = Field(description="The reviewed user.")
-    status: Literal["active", "inactive", "left"] = Field(
-        description="Status of the user: active, inactive or left."
+    status: Literal["active", "inactive", "pending", "left"] = Field(
+        description="Status of the user: active, inactive, pending or left."
     )
     application: KeyAndLabel = Field(description="The application of the role.")
     role: RoleRef = Field(description="The reviewed role.")

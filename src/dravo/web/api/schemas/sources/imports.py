@@ -303,7 +303,7 @@ class PossibleUser(Model):
     id: str = Field(description="ID of the user.")
     display_name: str
     user_name: str
-    status: str = Field(description="Status: active, inactive or left.")
+    status: str = Field(description="Status: active, inactive, pending or left.")
 
 
 class SourceConflict(Model):

@@ -135,9 +135,9 @@ class SignInTracePath(Model):
 
 
 class SignInForEmailQuery(Model):
-    """An email address."""
+    """An email address or a user name."""
 
-    email: str = Field("", max_length=300)
+    email: str = Field("", max_length=300, description="Email address, or user name of a local user.")
 
 
 class RequestCodeRequest(RequestModel):
@@ -377,6 +377,7 @@ class UserPortal(Model):
     user_name: str
     source: str
     csrf: str
+    has_password: bool = Field(description="Whether the user signs in with a password of Dravo.")
     applications: list[OwnApplication]
     support_contact: str
 
@@ -417,6 +418,7 @@ class SignInForEmail(Model):
     source: KeyAndLabel | None
     start: str
     by_code: bool
+    by_password: bool = Field(description="Whether local users of the domain sign in with a password.")
     choices: list[SignInChoice] = Field(description="The choices, if several sources own the domain.")
     any: bool
     for_operators: list[KeyAndLabel]

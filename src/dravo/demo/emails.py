@@ -1,9 +1,10 @@
-"""The demo's notifications: whom events are reported to, by email and by a webhook."""
+"""What the demo sends: notifications by email and webhook, an announcement, and invitations of guests."""
 
 from __future__ import annotations
 
 from dravo.client import Dravo
 from dravo.demo import contractors, scenario
+from dravo.demo.support import client
 
 # The duty desk is a receiver of webhook messages, which the stand-in of the email server shows.
 WEBHOOK, RULE = "Duty desk", "Failures to the duty desk"
@@ -14,6 +15,15 @@ ANNOUNCED = (
     "From next Monday on, your employer asks you for a second factor when you sign in.\n\n"
     "Your access to our applications stays as it is.",
 )
+
+# Local users: two are invited, and one has a one-time password and requests another.
+GUESTS = "guests.example"
+INVITED = (
+    {"email": f"ida.vosper@{GUESTS}", "given_name": "Ida", "family_name": "Vosper"},
+    {"email": f"dario.lind@{GUESTS}", "given_name": "Dário", "family_name": "Lind"},
+)
+WITH_PASSWORD = {"email": f"zora.quill@{GUESTS}", "given_name": "Zora", "family_name": "Quill"}
+UNTIL = "2031-06-30"
 
 
 def connect(dravo: Dravo, mail: str) -> None:
@@ -50,3 +60,17 @@ def load(dravo: Dravo, operator: str) -> None:
     footer = "Sent by Dravo for {organization}, {address}\nQuestions: People and Finance, extension 120"
     dravo.notifications.change_text("notification", "{title}", "Good day,", footer)
     dravo.mail.test(address)
+
+
+def invite(dravo: Dravo, url: str) -> None:
+    """Invite two guests to the local group; create a third with a password, who requests another one.
+
+    Args:
+        url: the address of the service.
+    """
+    group = str(scenario.LOCAL_GROUP["name"])
+    dravo.invitations.create(INVITED, groups=[group], until=UNTIL)
+    dravo.invitations.create([WITH_PASSWORD], groups=[group], until=UNTIL, with_passwords=True)
+    with client(url) as http:
+        body = {"email": WITH_PASSWORD["email"]}
+        http.post("/api/v1/sign-in/password/forgotten", json=body).raise_for_status()

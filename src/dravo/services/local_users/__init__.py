@@ -1,0 +1,1 @@
+"""Local users beside their records: invitations, passwords, sign-in with a password, and second factors."""

@@ -1,0 +1,230 @@
+"""Sign-in of local users with a password and a second factor.
+
+Nobody learns from a refusal whether a name is known here. The steps of one sign-in are connected by a secret
+that only the browser knows.
+"""
+
+from __future__ import annotations
+
+import functools
+import secrets
+from dataclasses import dataclass, field
+
+import orjson
+from sqlalchemy import Connection
+
+from dravo.core.errors import InvalidInput, NotFound, NotSignedIn
+from dravo.core.identity.names import fold, user_name_key
+from dravo.core.instants import later
+from dravo.protocols.verified_identity import VerifiedIdentity
+from dravo.services import events, settings
+from dravo.services.context import AppContext
+from dravo.services.ingest.local.source import local_source_in
+from dravo.services.local_users import passwords
+from dravo.services.local_users.passwords import ChosenPassword
+from dravo.services.security import factors, passkeys
+from dravo.services.security.factors import Proof
+from dravo.services.security.passkeys import PasskeyChallenge
+from dravo.services.security.rate_limits import RateLimiter
+from dravo.services.security.secrets import digest, digest_password, password_fits
+from dravo.services.sign_in import sessions as user_sessions
+from dravo.store import clock
+from dravo.store.local import passwords as stored
+from dravo.store.local.passwords import PasswordUser
+from dravo.store.second_factors import steps, totp
+from dravo.store.second_factors.steps import SignInStep
+
+SIGNED_IN, SECOND_FACTOR, NEW_PASSWORD = "signed_in", "second_factor", "new_password"
+SECONDS, TRIES = 600, 5
+# The issuer of passwords, which Dravo itself verifies; no provider has a name with spaces.
+ISSUER = "local password"
+
+
+@dataclass(frozen=True)
+class PasswordSignIn:
+    """How a sign-in goes on.
+
+    Attributes:
+        outcome: `SIGNED_IN`, `SECOND_FACTOR` or `NEW_PASSWORD`.
+        state: the secret of the next step, or "".
+        app: whether the user has an authenticator app.
+        passkey: whether the user has passkeys.
+        session: the secret of the new session, or "".
+    """
+
+    outcome: str
+    state: str = field(default="", repr=False)
+    app: bool = False
+    passkey: bool = False
+    session: str = field(default="", repr=False)
+
+
+def begin(ctx: AppContext, limiter: RateLimiter, name: str, password: str, network: str) -> PasswordSignIn:
+    """Check the password of a local user.
+
+    Args:
+        name: the user name or the email address.
+        network: the address from which the user signs in.
+
+    Raises:
+        NotPermitted: if the organization has no local users.
+        NotSignedIn: for a wrong name or password without telling which, an expired one-time password, or an
+            inactive user.
+        TooManyTries.
+    """
+    marks = (f"user {fold(name)} from {network}", f"address {network}")
+    limiter.check(*marks)
+    with ctx.database.reading() as connection:
+        passwords.check_allowed(connection)
+        found = stored.users_named(connection, user_name_key(name.strip()), fold(name.strip()))
+        contact = settings.support_contact(connection, {})
+    named = [each for each in found if user_name_key(each.user_name) == user_name_key(name.strip())] or found
+    user = named[0] if len(named) == 1 else None
+    # A hash is verified in any case, so that the response time does not reveal whether the name exists.
+    if not password_fits(user.hash if user else _nobody(), password) or user is None:
+        limiter.failed(*marks)
+        events.note(events.SIGN_IN, "user", address=network, what="password")
+        raise NotSignedIn("The name or the password is wrong.", "Try again, or choose a new password.")
+    if not user.active:
+        raise NotSignedIn("Your user is not active.", contact or "Contact your administrator.")
+    if user.until_at is not None and user.until_at <= clock.now():
+        raise NotSignedIn("The one-time password has expired.", contact or "Ask for a new one.")
+    limiter.worked(marks[0])
+    return _go_on(ctx, user)
+
+
+def _go_on(ctx: AppContext, user: PasswordUser) -> PasswordSignIn:
+    """Return the next step for a user whose password was right."""
+    with ctx.database.writing() as connection:
+        if factors.has_factor(connection, user.id):
+            state = _step(ctx, connection, SECOND_FACTOR, user)
+            row = totp.get(connection, user.id)
+            has_app = row is not None and row.secret is not None
+            has_passkey = bool(passkeys.list_passkeys(connection, user.id))
+            return PasswordSignIn(SECOND_FACTOR, state, app=has_app, passkey=has_passkey)
+    return _enter(ctx, user)
+
+
+def _enter(ctx: AppContext, user: PasswordUser) -> PasswordSignIn:
+    """Start the session of a user who proved everything, or ask for a new password first."""
+    with ctx.database.writing() as connection:
+        if user.must_change:
+            return PasswordSignIn(NEW_PASSWORD, _step(ctx, connection, NEW_PASSWORD, user))
+        if user.until_at is not None and not stored.note_use(connection, user.id, user.hash):
+            raise _changed()
+        return PasswordSignIn(SIGNED_IN, session=start_session(ctx, connection, user.id, user.user_name))
+
+
+def start_session(ctx: AppContext, connection: Connection, user_id: str, user_name: str) -> str:
+    """Start the session of a user who signed in with a password; return its secret."""
+    hours = int(settings.read(connection)["user_session_hours"])
+    proved = VerifiedIdentity(ISSUER, user_id)
+    session = user_sessions.begin(connection, user_id, local_source_in(connection), proved, hours)
+    passwords.note(ctx, connection, user_id, user_name, "signed in")
+    return session
+
+
+def ask_passkey(ctx: AppContext, state: str) -> PasskeyChallenge | None:
+    """Return a challenge for the passkeys of a user whose password was right; None without passkeys.
+
+    Raises:
+        NotFound: if the sign-in took too long.
+    """
+    with ctx.database.writing() as connection:
+        step, _ = _read(ctx, connection, state, SECOND_FACTOR)
+        return passkeys.ask(ctx, connection, step.owner_id)
+
+
+def check_factor(ctx: AppContext, limiter: RateLimiter, state: str, proof: Proof) -> PasswordSignIn:
+    """Check the second factor of a sign-in.
+
+    Raises:
+        NotFound: if the sign-in took too long; InvalidInput: for a wrong proof; TooManyTries.
+    """
+    with ctx.database.reading() as connection:
+        step, user = _read(ctx, connection, state, SECOND_FACTOR)
+    # By user, from all addresses: only those who have the password get here.
+    mark = codes_mark(user.id)
+    limiter.check(mark)
+    with ctx.database.writing() as connection:
+        if factors.fits(ctx, connection, user.id, proof):
+            fits = True
+        elif fits := proof.passkey is None and factors.use_recovery_code(connection, user.id, proof.code):
+            passwords.note(ctx, connection, user.id, user.user_name, "used a recovery code")
+        if fits and steps.take(connection, step.hash, SECOND_FACTOR, clock.now()) is None:
+            raise _over()
+        if not fits and steps.note_try(connection, step.hash) >= TRIES:
+            steps.delete_of_owner(connection, user.id, SECOND_FACTOR)
+    if not fits:
+        limiter.failed(mark)
+        events.note(events.SIGN_IN, "user", what="second factor")
+        if proof.passkey is not None:
+            raise InvalidInput("The passkey was not accepted.", "Try again, or enter a code.", "code")
+        raise InvalidInput(
+            "The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code"
+        )
+    limiter.worked(mark)
+    return _enter(ctx, user)
+
+
+def choose_password(ctx: AppContext, state: str, chosen: ChosenPassword) -> PasswordSignIn:
+    """Replace a one-time password at the first sign-in, and sign the user in.
+
+    Raises:
+        NotFound: if the sign-in took too long; InvalidInput, WeakPassword: for the new password.
+    """
+    with ctx.database.reading() as connection:
+        step, user = _read(ctx, connection, state, NEW_PASSWORD)
+        if password_fits(user.hash, chosen.text):
+            raise InvalidInput(
+                "The new password is the same as the one-time password.", "Choose another one.", "password"
+            )
+        kept = passwords.hashed(connection, user, chosen)
+    with ctx.database.writing() as connection:
+        if steps.take(connection, step.hash, NEW_PASSWORD, clock.now()) is None:
+            raise _over()
+        if not stored.replace_hash(connection, user.id, user.hash, kept, clock.now()):
+            raise _changed()
+        passwords.note(ctx, connection, user.id, user.user_name, "changed own password")
+        return PasswordSignIn(SIGNED_IN, session=start_session(ctx, connection, user.id, user.user_name))
+
+
+def codes_mark(user_id: str) -> str:
+    """Return the name under which wrong codes of a user's second factor are counted, on every page."""
+    return f"codes of {user_id}"
+
+
+def _step(ctx: AppContext, connection: Connection, purpose: str, user: PasswordUser) -> str:
+    state = secrets.token_urlsafe(32)
+    # With the password that was right: another one, chosen meanwhile, ends the sign-in.
+    data = ctx.keys.encrypt(orjson.dumps(digest(user.hash)).decode())
+    until = later(clock.now(), SECONDS)
+    steps.insert_step(connection, SignInStep(digest(state), purpose, user.id, data, 0, until))
+    return state
+
+
+def _read(
+    ctx: AppContext, connection: Connection, state: str, purpose: str
+) -> tuple[SignInStep, PasswordUser]:
+    passwords.check_allowed(connection)
+    step = steps.get(connection, digest(state), purpose, clock.now())
+    user = stored.user_by_id(connection, step.owner_id) if step is not None else None
+    if step is None or user is None or not user.active:
+        raise _over()
+    if orjson.loads(ctx.keys.decrypt(step.data or "")) != digest(user.hash):
+        raise _over()
+    return step, user
+
+
+def _over() -> NotFound:
+    return NotFound("The sign-in took too long.", "Sign in again.")
+
+
+def _changed() -> InvalidInput:
+    return InvalidInput("The password was changed in the meantime.", "Sign in again.")
+
+
+@functools.cache
+def _nobody() -> str:
+    """Return the hash of a password that no user has."""
+    return digest_password(secrets.token_urlsafe(32))

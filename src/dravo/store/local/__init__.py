@@ -1,0 +1,1 @@
+"""What is stored about local users beside their records: passwords and invitations."""
