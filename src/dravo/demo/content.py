@@ -107,6 +107,7 @@ class DemoContent:
         with self._step("Provision the rest"):
             emails.announce(dravo)
             self._settle(dravo)
+            emails.summarize(dravo)
         self.kept["loaded"] = True
         self._keep()
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dravo.client import Dravo
 from dravo.demo import contractors, scenario
-from dravo.demo.support import client
+from dravo.demo.support import client, wait_until
 
 # The duty desk is a receiver of webhook messages, which the stand-in of the email server shows.
 WEBHOOK, RULE = "Duty desk", "Failures to the duty desk"
@@ -25,6 +25,9 @@ INVITED = (
 WITH_PASSWORD = {"email": f"zora.quill@{GUESTS}", "given_name": "Zora", "family_name": "Quill"}
 UNTIL = "2031-06-30"
 
+# What the estates desk reads once an hour, in one email.
+SUMMARY, SUMMARIZED = "Hourly summary for the estates desk", ["drift_found", "seats_full", "task_failed"]
+
 
 def connect(dravo: Dravo, mail: str) -> None:
     """Create the webhook; or give it the address that the stand-in has now.
@@ -38,6 +41,8 @@ def connect(dravo: Dravo, mail: str) -> None:
         made = dravo.notifications.create_webhook(WEBHOOK, url)
         to = [{"kind": "webhook", "value": made["id"]}]
         dravo.notifications.create_rule(RULE, to, kinds=KINDS)
+        desk = [{"kind": "address", "value": f"estates.desk@{scenario.DOMAIN}"}]
+        dravo.notifications.create_rule(SUMMARY, desk, kinds=SUMMARIZED, frequency="hourly")
     elif found["url"] != url:
         dravo.notifications.change_webhook(found["id"], url=url)
 
@@ -60,6 +65,16 @@ def load(dravo: Dravo, operator: str) -> None:
     footer = "Sent by Dravo for {organization}, {address}\nQuestions: People and Finance, extension 120"
     dravo.notifications.change_text("notification", "{title}", "Good day,", footer)
     dravo.mail.test(address)
+
+
+def summarize(dravo: Dravo) -> None:
+    """Have the first hourly summary sent now."""
+
+    def collected() -> str:
+        return next((each["id"] for each in dravo.notifications.messages(status="collected")), "")
+
+    wait_until(lambda: bool(collected()), "the first summary", 60)
+    dravo.notifications.send_again(collected())
 
 
 def invite(dravo: Dravo, url: str) -> None:

@@ -43,6 +43,7 @@ from dravo.store.pagination import PageRequest
 from dravo.store.queries.users import user_status
 from tests.service_fixture import ServiceFixture
 from tests.services.security.test_second_factor import shown
+from tests.services.sign_in.test_email_codes import GALE, Post
 
 GOOD, BETTER = "tulip-Marrow-9-lantern", "seven-Otters-drum-inland"
 CSV = (
@@ -411,3 +412,21 @@ def test_a_source_cannot_have_the_link_of_a_reset_sent_elsewhere(trust: ServiceF
     for address in ("x@evil.example", "ines@fernhollow.example"):
         resets.request(trust.ctx, RateLimiter(9, 60), address, "192.0.2.1")
     assert emails(trust, "password_reset") == []
+
+
+def test_a_user_whose_domain_has_a_source_accepts_with_it_and_signs_in_there(
+    services: ServiceFixture,
+) -> None:
+    post = Post(services)
+    services.ctx.public_url = "https://dravo.fernhollow.example"
+    user_id, secret = invite(services, GALE)
+    assert [each.key for each in acceptance.read(services.ctx, secret).sources] == ["volunteers"]
+    with pytest.raises(InvalidInput, match="own sign-in"):
+        acceptance.accept_with_password(services.ctx, secret, ChosenPassword(GOOD))
+    with pytest.raises(InvalidInput, match="does not sign in this user"):
+        acceptance.accept_with_source(services.ctx, secret, "another")
+    assert acceptance.accept_with_source(services.ctx, secret, "volunteers") == "/sign-in?by=volunteers"
+    assert status_of(services, user_id) == "active"
+    came = post.give(post.ask(GALE))
+    assert came.outcome == "signed_in", came.message
+    assert visitor(services, came.user_session).user_id == user_id

@@ -21,7 +21,7 @@ from dravo.services.security.permissions import ADMINISTRATOR, AUDITOR, OWNER, S
 from dravo.store import clock
 from dravo.store import tables as t
 from dravo.store.notifications import events as event_rows
-from dravo.store.notifications.messages import EMAIL
+from dravo.store.notifications.messages import EMAIL, MessageFilter
 from dravo.store.pagination import PageRequest
 from tests.harness import Letters
 from tests.service_fixture import ServiceFixture
@@ -210,7 +210,13 @@ def test_rules_choose_kinds_applications_recipients_and_times(
     assert number == {"records": 1, "drift": 0, "off": 0, "owner": 1, "nobody-else": 1, "daily": 0}
     assert len(told("Twice@fernhollow.example")) + len(told("twice@fernhollow.example")) == 2
     assert events.send_summaries(services.ctx, clock.now()) == 0
-    assert events.send_summaries(services.ctx, later(clock.now(), 25 * HOUR)) == 1
+    collected, *_ = messages.list_messages(
+        services.ctx, PageRequest(), MessageFilter(status="collected")
+    ).items
+    assert collected.can_repeat and collected.next_at is not None
+    assert clock.now() < collected.next_at <= later(clock.now(), 25 * HOUR)
+    messages.send_again(services.ctx, services.caller, collected.id)
+    assert events.send_summaries(services.ctx, clock.now()) == 1
     messages.send_due(services.ctx, later(clock.now(), 25 * HOUR), EMAIL)
     assert told("daily@fernhollow.example") == ["2 events"]
 

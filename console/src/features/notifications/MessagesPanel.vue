@@ -76,7 +76,7 @@ const statuses = ['collected', 'waiting', 'sent', 'failed', 'expired', 'unknown'
             size="small"
             variant="outlined"
             @click="sendAgain(item.id)"
-            >Send again</v-btn
+            >{{ item.status === 'collected' ? 'Send now' : 'Send again' }}</v-btn
           >
         </td>
       </template>

@@ -117,7 +117,12 @@ def _declare_messages(verbs: Any) -> None:
     )
     parser.add_argument("--words", metavar="TEXT", help="part of the recipient or the subject")
     list_options(parser)
-    again = command(verbs, "send-again", _send_again, "send a message again, as a new one")
+    again = command(
+        verbs,
+        "send-again",
+        _send_again,
+        "send a message again, as a new one; a collected one now, in its summary",
+    )
     again.add_argument("id", metavar="ID", help="ID of the message")
 
 

@@ -153,6 +153,14 @@ def _create(
             mark = UserMark(INACTIVE, end_of(item.until, found.zone))
             note = f"Invited until {item.until}"
             user_marks.set_marks(connection, [user_id], mark, note, caller.name, now)
+        details = {
+            "groups": [name for _, name in item.groups],
+            **({"application": item.application, "role": item.role} if role is not None else {}),
+            **({"until": item.until} if item.until else {}),
+        }
+        personal = {"user_name": item.fields["user_name"]}
+        event = AuditEvent("invited user", "user", user_id, details=details, personal=personal)
+        record_change(connection, ctx.keys, caller, now, event)
         if password is not None:
             one_time_passwords.store(connection, user_id, password)
         else:

@@ -8,7 +8,7 @@ crash too, the message is sent once more and then given up, so that it arrives a
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import orjson
@@ -102,12 +102,13 @@ def _line(row: StoredMessage) -> MessageLine:
         tries=row.tries,
         trouble=row.trouble,
         event=row.event_id,
-        can_repeat=over and row.content is not None,
+        can_repeat=row.status != WAITING and row.content is not None,
     )
 
 
 def send_again(ctx: AppContext, caller: Caller, message_id: str) -> MessageLine:
-    """Send a message again that was sent or given up, as a new message.
+    """Send a message again that was sent or given up, as a new message; send a collected message now, in the
+    summary of its rule and recipient.
 
     Raises:
         NotFound; InvalidInput: for a message that waits, or one with a code in it.
@@ -117,8 +118,13 @@ def send_again(ctx: AppContext, caller: Caller, message_id: str) -> MessageLine:
         row = stored.get(connection, message_id)
         if row is None:
             raise NotFound(f"There is no message with the ID '{message_id}'.", "Reload the list.")
-        if row.status in (WAITING, stored.COLLECTED):
+        if row.status == WAITING:
             raise InvalidInput("The message is not sent yet.", "Wait until it is sent.")
+        if row.status == stored.COLLECTED:
+            stored.hasten(connection, row, now)
+            event = AuditEvent("sent summary now", "message", message_id, details={"channel": row.channel})
+            record_change(connection, ctx.keys, caller, now, event)
+            return _line(replace(row, next_at=now))
         if row.content is None:
             raise InvalidInput(
                 "The message contained a code or its text is deleted.", "Let the user request a new one."

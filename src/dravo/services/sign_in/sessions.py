@@ -10,6 +10,7 @@ from urllib.parse import urlencode
 from sqlalchemy import Connection
 
 from dravo.core.errors import NotFound
+from dravo.core.identity.records import LOCAL
 from dravo.core.instants import later
 from dravo.protocols.saml.logout import (
     ProviderSession,
@@ -47,6 +48,8 @@ from dravo.store.sources import sources as source_rows
 from dravo.store.sources.settings import SourceSignIn
 
 IDLE_HOURS = 2
+# With what a local user signed in, in place of the label of a source.
+PASSWORD = "your password"
 
 
 @dataclass
@@ -147,7 +150,7 @@ def mine(ctx: AppContext, visitor: SignedInUser) -> UserPortal:
     return UserPortal(
         name=user.display_name,
         user_name=user.user_name,
-        source=source.label,
+        source=PASSWORD if source.connection_type == LOCAL else source.label,
         csrf=visitor.csrf,
         has_password=has_password,
         applications=theirs,

@@ -108,6 +108,13 @@ def collected(connection: Connection, rule_id: str, recipient: str, now: Instant
     return [StoredMessage(*row) for row in connection.execute(select(t.message).where(*where).order_by(m.id))]
 
 
+def hasten(connection: Connection, row: StoredMessage, now: Instant) -> None:
+    """Make the summary of a collected message due, with all messages that it has."""
+    m = t.message.c
+    where = (m.status == COLLECTED, m.rule_id == row.rule_id, m.recipient == row.recipient)
+    connection.execute(update(t.message).where(*where).values(next_at=now))
+
+
 def begin_attempt(connection: Connection, message_id: str) -> bool:
     """Note that an attempt begins, whose outcome is unknown until it is stored; return whether the message
     still waits.

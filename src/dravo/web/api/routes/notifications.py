@@ -189,7 +189,7 @@ def list_messages(query: MessagesQuery) -> Page[MessageLine]:
 def send_message_again(path: IdPath) -> tuple[MessageLine, int]:
     """Send a message again.
 
-    As a new message. Messages with a code in them cannot be sent again.
+    As a new message; a collected one now, in its summary. Messages with a code in them cannot be sent again.
     """
     return messages.send_again(app_context(), caller(), path.id), 201
 

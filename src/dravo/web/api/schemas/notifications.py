@@ -216,7 +216,7 @@ class Message(Model):
     tries: int
     trouble: str | None
     event: str | None = Field(description="ID of the event, or null.")
-    can_repeat: bool = Field(description="Whether it can be sent again.")
+    can_repeat: bool = Field(description="Whether it can be sent again, or sent now if it is collected.")
 
 
 class PageOfMessages(Page[Message]):
