@@ -81,7 +81,7 @@ def by_sha1(query: bytes) -> bytes:
         (lambda _: asked(at=Instant("2026-05-04T08:00:00.000000Z")), "expired"),
         (lambda _: b"", "unsigned"),
         (lambda _: b"SAMLRequest=x&SigAlg=y&Signature=z", "algorithm"),
-        (lambda query: query + b"&SAMLRequest=", "signature"),
+        (lambda query: query + b"&SAMLRequest=", "malformed"),
     ],
 )
 def test_a_logout_request_ends_only_the_named_session(change: Callable[[bytes], bytes], reason: str) -> None:

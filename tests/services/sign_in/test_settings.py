@@ -49,7 +49,14 @@ OPENID = {
     "jwks": {"keys": []},
 }
 
-NOWHERE = {"source": None, "start": "", "by_code": False, "choices": [], "for_operators": []}
+NOWHERE = {
+    "source": None,
+    "start": "",
+    "by_code": False,
+    "by_password": False,
+    "choices": [],
+    "for_operators": [],
+}
 
 
 @pytest.fixture

@@ -6,33 +6,22 @@ A logout request is accepted only with a signature: otherwise anyone could sign 
 
 from __future__ import annotations
 
-import base64
-import binascii
-import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from urllib.parse import unquote_plus
 
-from cryptography import x509
-from cryptography.exceptions import InvalidSignature
-from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import padding, rsa
+from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
 from dravo.protocols.saml.certificates import Certificate
-from dravo.protocols.saml.documents import read_document, text_of
-from dravo.protocols.saml.names import RSA_SHA256, SAML, SAMLP, SUCCESS, q
+from dravo.protocols.saml.documents import text_of
+from dravo.protocols.saml.names import SAML, SAMLP, SUCCESS, q
+from dravo.protocols.saml.redirect import check_signature, malformed, read_redirect
 from dravo.protocols.saml.requests import MessageHeader, by_redirect
 from dravo.protocols.verified_identity import SignInRefused
 
-LARGEST = 64 * 1024
 OLDEST_SECONDS = 600
-_HASHES: dict[str, hashes.HashAlgorithm] = {
-    RSA_SHA256: hashes.SHA256(),
-    "http://www.w3.org/2001/04/xmldsig-more#rsa-sha384": hashes.SHA384(),
-    "http://www.w3.org/2001/04/xmldsig-more#rsa-sha512": hashes.SHA512(),
-}
+REQUEST = "logout request"
 
 
 @dataclass(frozen=True)
@@ -94,19 +83,11 @@ def read_sign_out_request(
     Raises:
         SignInRefused: if the request is not from the provider, or not current.
     """
-    parts = dict(part.partition("=")[::2] for part in query.decode("ascii", "replace").split("&")[:20])
-    _check_signature(parts, certificates)
-    try:
-        packed = base64.b64decode(unquote_plus(parts["SAMLRequest"]), validate=True)
-        opened = zlib.decompressobj(-15)
-        content = opened.decompress(packed, LARGEST)
-    except (KeyError, binascii.Error, ValueError, zlib.error):
-        raise _malformed() from None
-    if opened.unconsumed_tail:
-        raise _malformed()
-    root = read_document(content, LARGEST)
+    message = read_redirect(query, "SAMLRequest", REQUEST)
+    check_signature(message, certificates)
+    root = message.opened()
     if root.tag != q(SAMLP, "LogoutRequest") or not root.get("ID"):
-        raise _malformed()
+        raise malformed(REQUEST)
     named = text_of(root.find(q(SAML, "Issuer")))
     if named != issuer:
         raise SignInRefused("issuer", f"The issuer is '{named[:200]}' instead of '{issuer}'.")
@@ -119,45 +100,13 @@ def read_sign_out_request(
         # A time without a zone is UTC (core, section 1.3.3).
         apart = abs(datetime.fromisoformat(made if made.endswith("Z") else f"{made}Z").timestamp() - now)
     except ValueError:
-        raise _malformed() from None
+        raise malformed(REQUEST) from None
     if apart > OLDEST_SECONDS:
         raise SignInRefused(
             "expired", f"The time of the request differs from the clock of Dravo by {round(apart):,} seconds."
         )
     subject = text_of(root.find(q(SAML, "NameID")))
     if not subject:
-        raise _malformed()
+        raise malformed(REQUEST)
     sessions = tuple(text_of(each) for each in root.findall(q(SAMLP, "SessionIndex")))
-    return AskedOut(str(root.get("ID")), subject, sessions, unquote_plus(parts.get("RelayState", "")))
-
-
-def _check_signature(parts: dict[str, str], certificates: Sequence[Certificate]) -> None:
-    """Check the signature of the query (bindings, section 3.4.4.1); raises "unsigned", "algorithm" or
-    "signature".
-    """
-    if not parts.get("Signature") or not parts.get("SigAlg"):
-        raise SignInRefused("unsigned", "The logout request is not signed.")
-    algorithm = _HASHES.get(unquote_plus(parts["SigAlg"]))
-    if algorithm is None:
-        raise SignInRefused("algorithm", "The signature algorithm of the logout request is not supported.")
-    signed = "&".join(
-        f"{name}={parts[name]}" for name in ("SAMLRequest", "RelayState", "SigAlg") if name in parts
-    ).encode()
-    try:
-        signature = base64.b64decode(unquote_plus(parts["Signature"]), validate=True)
-    except (binascii.Error, ValueError):
-        raise _malformed() from None
-    for each in certificates:
-        key = x509.load_pem_x509_certificate(each.pem.encode()).public_key()
-        if not isinstance(key, rsa.RSAPublicKey):
-            continue
-        try:
-            key.verify(signature, signed, padding.PKCS1v15(), algorithm)
-        except InvalidSignature:
-            continue
-        return
-    raise SignInRefused("signature", "The logout request was not signed with a key of the provider.")
-
-
-def _malformed() -> SignInRefused:
-    return SignInRefused("malformed", "The message is not a logout request.")
+    return AskedOut(str(root.get("ID")), subject, sessions, message.relay)

@@ -9,12 +9,13 @@ import zlib
 from dataclasses import dataclass
 from urllib.parse import quote
 
-from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import padding, rsa
 from lxml import etree
 
 from dravo.core.instants import Instant
 from dravo.protocols.saml.names import POST, RSA_SHA256, SAML, SAMLP, q
+from dravo.protocols.saml.signing import sign
 from dravo.protocols.verified_identity import ANY_SIGN_IN, AuthnRequirements
 
 
@@ -92,7 +93,7 @@ def sign_in_request(
         for each in required.contexts:
             etree.SubElement(asked, q(SAML, "AuthnContextClassRef")).text = each
     if binding == POST:
-        whole = _signed(root, key) if key is not None else root
+        whole = sign(root, key) if key is not None else root
         form = {"SAMLRequest": base64.b64encode(etree.tostring(whole)).decode(), "RelayState": relay}
         return SignInRequest(header.id, header.destination, form)
     return SignInRequest(header.id, by_redirect("SAMLRequest", root, header.destination, relay, key))
@@ -115,26 +116,3 @@ def by_redirect(
         signature = key.sign(query.encode(), padding.PKCS1v15(), hashes.SHA256())
         query += f"&Signature={quote(base64.b64encode(signature), safe='')}"
     return f"{address}{'&' if '?' in address else '?'}{query}"
-
-
-def _signed(root: etree._Element, key: rsa.RSAPrivateKey) -> etree._Element:
-    # Imported at its first use: a service without SAML starts without signxml.
-    from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureMethod
-    from signxml.signer import XMLSigner
-
-    signer = XMLSigner(
-        signature_algorithm=SignatureMethod.RSA_SHA256,
-        digest_algorithm=DigestAlgorithm.SHA256,
-        c14n_algorithm=CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0,
-    )
-    pem = key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
-    made = signer.sign(
-        root, key=pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID", always_add_key_value=False
-    )
-    # The schema requires the signature directly after the issuer.
-    signature = made.find("{http://www.w3.org/2000/09/xmldsig#}Signature")
-    made.remove(signature)
-    made.insert(1, signature)
-    return made
