@@ -363,4 +363,4 @@ def test_an_operator_sets_up_a_second_factor_and_signs_in_by_it(
     page.context.clear_cookies()
     enter(recovery)
     page.goto("/settings")
-    expect(page.get_by_role("region", name="Second factor")).to_contain_text("9 recovery codes left")
+    expect(page.get_by_role("region", name="Second factor")).to_contain_text("9 left")

@@ -136,7 +136,7 @@ def test_operators_and_groups_ahead_by_commands(
     # The operator of the service that is shared may have recovery codes from another test.
     ctx = open_context(running.folder)
     with ctx.database.writing() as connection:
-        connection.execute(delete(t.operator_recovery))
+        connection.execute(delete(t.recovery_code))
     ctx.close()
     provider.user(who, "Juno", "Marlow", [group])
     dravo("source", "add", key, "--label", key)

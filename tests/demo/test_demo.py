@@ -19,7 +19,7 @@ import pytest
 from rich.console import Console
 
 from dravo.client import Dravo
-from dravo.demo import contractors, import_sources, notifications, scenario
+from dravo.demo import contractors, emails, import_sources, scenario
 from dravo.demo.runner import Demo
 from dravo.supervisor import Service, ServiceAddress
 from tests.harness import Provider, RunningDemo, eventually, free_port
@@ -54,8 +54,10 @@ def test_administrators_got_an_email_about_the_certificate_that_expires(demo: Ru
         kinds = {each["kind"] for each in dravo.notifications.list()}
     assert kinds >= {"test_sign_in_refused", "access_requested", "import_held", "task_failed", "seats_full"}
     shown = {"Test email from Dravo", "Your sign-in code", "Your request for Ticket Desk"}
-    shown |= {notifications.ANNOUNCED[0]}
+    shown |= {emails.ANNOUNCED[0], "Invitation to your applications", "Choose a new password"}
     eventually(lambda: {each["subject"] for each in letters()}, lambda seen: seen >= shown)
+    # The hourly summary of the estates desk was sent at once.
+    assert [each["subject"] for each in letters() if each["to"] == "estates.desk@fernhollow.example"]
 
 
 def statuses_of_runs(dravo: Dravo, source: str) -> list[str]:
@@ -81,6 +83,9 @@ def test_the_demo_has_what_others_rely_on_and_finds_what_it_had(demo: RunningDem
             + 1
             + len(import_sources.CREW)
             - 1
+            # Guests: invited ones, and one with a one-time password.
+            + len(emails.INVITED)
+            + 1
         )
         # Tests of the sign-in page may have registered others.
         asked = sum(1 for each in dravo.users.list(words="asked.by."))

@@ -73,7 +73,7 @@ def test_without_a_password_there_is_nothing_to_change(desk: Desk, services: Ser
 def test_of_two_concurrent_changes_one_is_refused(desk: Desk, monkeypatch: pytest.MonkeyPatch) -> None:
     una, hashed = desk.enter(), passwords.hash_password
 
-    def meanwhile(password: str) -> str:
+    def meanwhile(password: str, *own_words: str) -> str:
         monkeypatch.setattr(passwords, "hash_password", hashed)
         change(desk, una, wanted="the-other-was-quicker")
         return hashed(password)
