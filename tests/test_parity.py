@@ -294,6 +294,7 @@ NOT_IN_CONSOLE: dict[Operation, str] = {
     ("DELETE", "/sources/{key}"): BY_MISTAKE,
     ("DELETE", "/sources/{key}/import"): BY_MISTAKE,
     ("DELETE", "/sources/{key}/sign-in"): BY_MISTAKE,
+    ("POST", "/applications/{key}/password-check"): "called by applications with a sign-in form of their own",
     ("GET", "/audit"): "the activity shows the same changes; auditors export the log by a command",
     ("GET", "/audit/verify"): "auditors verify the log by a command, outside the service's own pages",
     ("GET", "/provisioning/summary"): "pipelines wait with it; the console's band shows the numbers",

@@ -10,6 +10,7 @@ from pathlib import Path
 import httpx
 import pytest
 
+from dravo.client import ApiError, Dravo
 from tests.client.test_access_commands import ran
 from tests.harness import Letters, Running, eventually
 
@@ -109,6 +110,15 @@ def test_an_invited_user_accepts_and_signs_in_by_plain_http(
     reset = secret_to(letters, address, "new-password")
     assert post(mailing, "/sign-in/password/reset", secret=reset, password=OTHER).status_code == 204
     assert post(mailing, "/sign-in/password", name=address, password=OTHER).json()["outcome"] == "signed_in"
+    # An application with its own form has a token for this alone.
+    with mailing.dravo as dravo:
+        token = dravo.tokens.add("Sign-in form", "write", permissions=["passwords.check"])["token"]
+    with Dravo(mailing.url, token) as form:
+        found = form.applications.check_password(desk, address, OTHER)
+        assert (found["outcome"], [each["key"] for each in found["roles"]]) == ("signed_in", ["viewer"])
+        assert form.applications.check_password(desk, address, PASSWORD)["outcome"] == "wrong_password"
+        with pytest.raises(ApiError, match="permission"):
+            form.users.get(address)
 
 
 def test_one_time_passwords_are_printed_once_and_users_deleted(running: Running, fresh: Fresh) -> None:

@@ -106,6 +106,7 @@ WITHOUT = {
     ("POST", "/users"): NEW,
     ("POST", "/access/simulate"): ITSELF,
     ("POST", "/applications/{key}/connection/test"): ITSELF,
+    ("POST", "/applications/{key}/password-check"): ITSELF,
     ("POST", "/applications/{key}/mapping/bulk"): "has `apply`: without it, the operation is the preview",
     ("POST", "/applications/{key}/mapping/pattern"): ITSELF,
     ("POST", "/applications/{key}/reconciliation/runs"): ITSELF,

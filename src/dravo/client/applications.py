@@ -58,6 +58,17 @@ class Applications(Noun):
         body = {"key": new_key, "label": label}
         return cast(t.Application, self._call("POST", f"/applications/{part(key)}/copy", body=body))
 
+    def check_password(self, key: str, name: str, password: str, *, code: str = "") -> t.PasswordCheck:
+        """Check the password of a local user for an application with its own sign-in form.
+
+        Returns:
+            The outcome, and for a user with access the user and the roles.
+        """
+        body = {"name": name, "password": password, "code": code}
+        return cast(
+            t.PasswordCheck, self._call("POST", f"/applications/{part(key)}/password-check", body=body)
+        )
+
     def templates(self) -> builtins.list[t.ApplicationTemplate]:
         """Return the application templates."""
         found = cast(t.ApplicationTemplates, self._call("GET", "/application-templates"))

@@ -17,6 +17,7 @@ from dravo.cli.output import (
     list_options,
     moment,
     noun,
+    read_secret,
     show_json,
     show_list,
     write_pieces,
@@ -36,6 +37,7 @@ def add_commands(nouns: Any) -> None:
     add_connection(verbs)
     _declare_groups(verbs)
     _declare_evaluate(verbs)
+    _declare_check_password(verbs)
     add_templates(verbs)
     add_setting(verbs)
     add_set_status(verbs)
@@ -164,6 +166,31 @@ def _declare_groups(verbs: Any) -> None:
 def _retry_group(given: argparse.Namespace, dravo: Dravo) -> None:
     dravo.applications.retry_group(given.key, given.id)
     print("Dravo retries the group now.")
+
+
+def _declare_check_password(verbs: Any) -> None:
+    check = command(
+        verbs,
+        "check-password",
+        _check_password,
+        "check the password of a local user, as an application with its own sign-in form does",
+        ["dravo application check-password plant-records ida.vosper@guests.example"],
+    )
+    check.add_argument("key", help="such as plant-records")
+    check.add_argument("name", help="user name or email address")
+    check.add_argument("--code", default="", help="code of the second factor, or a recovery code")
+
+
+def _check_password(given: argparse.Namespace, dravo: Dravo) -> None:
+    password = read_secret("Password: ")
+    found = dravo.applications.check_password(given.key, given.name, password, code=given.code)
+    if given.json:
+        show_json(found)
+        return
+    if found["outcome"] == "signed_in":
+        print(f"Signed in. Roles: {', '.join(each['label'] for each in found['roles'])}.")
+    else:
+        print(f"Refused ({found['outcome']}): {found['message']} {found['support_contact']}".rstrip())
 
 
 def _declare_evaluate(verbs: Any) -> None:

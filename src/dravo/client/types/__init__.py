@@ -137,6 +137,8 @@ from dravo.client.types.groups import Group, GroupDetail, GroupNearby, PageOfGro
 from dravo.client.types.jobs import Job
 from dravo.client.types.local import LocalUser
 from dravo.client.types.local_users import (
+    CheckedRole,
+    CheckedUser,
     DeletedUsers,
     GoTo,
     Invitation,
@@ -149,6 +151,7 @@ from dravo.client.types.local_users import (
     OpenInvitation,
     OwnSecurity,
     PageOfInvitations,
+    PasswordCheck,
     PasswordSignIn,
     PreviewedInvitation,
     RejectedLine,
@@ -352,6 +355,8 @@ __all__ = [
     "ChangedAttribute",
     "Check",
     "CheckStep",
+    "CheckedRole",
+    "CheckedUser",
     "ChecklistItem",
     "ChecklistTrouble",
     "ChecklistValue",
@@ -513,6 +518,7 @@ __all__ = [
     "PasskeyChallenge",
     "PasskeyOffer",
     "PasskeyResponse",
+    "PasswordCheck",
     "PasswordSignIn",
     "PatternGroup",
     "PatternTried",

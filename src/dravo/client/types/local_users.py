@@ -13,6 +13,23 @@ if TYPE_CHECKING:
     from dravo.client.types.sources.sign_in import SignInChoice
 
 
+class CheckedRole(TypedDict):
+    """A role of the user in the application."""
+
+    key: str
+    label: str
+    value: str
+
+
+class CheckedUser(TypedDict):
+    """The user whose password was checked."""
+
+    id: str
+    display_name: str
+    user_name: str
+    email: str | None
+
+
 class DeletedUsers(TypedDict):
     """How many users were deleted."""
 
@@ -118,6 +135,16 @@ class PageOfInvitations(TypedDict):
     items: list[Invitation]
     total: int
     next: str | None
+
+
+class PasswordCheck(TypedDict):
+    """The result of a password check."""
+
+    outcome: str
+    message: str
+    support_contact: str
+    user: CheckedUser | None
+    roles: list[CheckedRole]
 
 
 class PasswordSignIn(TypedDict):

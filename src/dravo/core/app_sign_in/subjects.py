@@ -34,7 +34,7 @@ class Subject:
     """How users are identified towards an application.
 
     Attributes:
-        kind: `PAIRWISE`, a random-looking identifier that stays and that no other application gets; the email
+        kind: `PAIRWISE`, an opaque identifier that stays and that no other application gets; the email
             address; the user name; an attribute by an expression; or `TRANSIENT`, another one for each
             session.
         expression: of an attribute, its expression.

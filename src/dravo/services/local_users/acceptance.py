@@ -135,7 +135,7 @@ def _activate(ctx: AppContext, row: StoredInvitation, with_: str, also: Callable
         def write(connection: Connection) -> None:
             if not stored.accept(connection, row, with_, clock.now()):
                 raise NotFound("This invitation is used, expired or withdrawn.", "Open the newest email.")
-            passwords.note(ctx, connection, row.user_id, row.user_name, "accepted invitation")
+            passwords.note(ctx, connection, (row.user_id, row.user_name), "accepted invitation")
             also(connection)
 
         return write

@@ -128,7 +128,7 @@ def _owner(ctx: AppContext, connection: Connection, visitor: SignedInUser) -> Fa
     names = sign_in_users.names_of(connection, visitor.user_id)
 
     def record(writing: Connection, action: str) -> None:
-        passwords.note(ctx, writing, visitor.user_id, names.user_name, action)
+        passwords.note(ctx, writing, (visitor.user_id, names.user_name), action)
 
     def end_other_sessions(writing: Connection) -> None:
         session_rows.delete_of_user(writing, visitor.user_id, but=visitor.id)

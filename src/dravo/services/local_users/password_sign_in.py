@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import functools
 import secrets
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import orjson
@@ -35,9 +36,18 @@ from dravo.store.second_factors import steps, totp
 from dravo.store.second_factors.steps import SignInStep
 
 SIGNED_IN, SECOND_FACTOR, NEW_PASSWORD = "signed_in", "second_factor", "new_password"
+WRONG, INACTIVE, EXPIRED = "wrong_password", "inactive", "expired"
 SECONDS, TRIES = 600, 5
 # The issuer of passwords, which Dravo itself verifies; no provider has a name with spaces.
 ISSUER = "local password"
+
+
+class PasswordRefused(NotSignedIn):
+    """A name and a password sign nobody in; `reason` is `WRONG`, `INACTIVE` or `EXPIRED`."""
+
+    def __init__(self, reason: str, message: str, hint: str) -> None:
+        super().__init__(message, hint)
+        self.reason = reason
 
 
 @dataclass(frozen=True)
@@ -68,11 +78,25 @@ def begin(ctx: AppContext, limiter: RateLimiter, name: str, password: str, netwo
 
     Raises:
         NotPermitted: if the organization has no local users.
-        NotSignedIn: for a wrong name or password without telling which, an expired one-time password, or an
-            inactive user.
+        PasswordRefused: for a wrong name or password without telling which, an expired one-time password, or
+            an inactive user.
         TooManyTries.
     """
     marks = (f"user {fold(name)} from {network}", f"address {network}")
+    return _go_on(ctx, by_password(ctx, limiter, marks, name, password))
+
+
+def by_password(
+    ctx: AppContext, limiter: RateLimiter, marks: Sequence[str], name: str, password: str
+) -> PasswordUser:
+    """Return the active local user of a name and a password.
+
+    Args:
+        marks: the names under which failures are counted; the first one is forgotten after a success.
+
+    Raises:
+        NotPermitted, PasswordRefused, TooManyTries: as `begin`.
+    """
     limiter.check(*marks)
     with ctx.database.reading() as connection:
         passwords.check_allowed(connection)
@@ -83,14 +107,16 @@ def begin(ctx: AppContext, limiter: RateLimiter, name: str, password: str, netwo
     # A hash is verified in any case, so that the response time does not reveal whether the name exists.
     if not password_fits(user.hash if user else _nobody(), password) or user is None:
         limiter.failed(*marks)
-        events.note(events.SIGN_IN, "user", address=network, what="password")
-        raise NotSignedIn("The name or the password is wrong.", "Try again, or choose a new password.")
+        events.note(events.SIGN_IN, "user", what="password")
+        raise PasswordRefused(
+            WRONG, "The name or the password is wrong.", "Try again, or choose a new password."
+        )
     if not user.active:
-        raise NotSignedIn("Your user is not active.", contact or "Contact your administrator.")
+        raise PasswordRefused(INACTIVE, "Your user is not active.", contact or "Contact your administrator.")
     if user.until_at is not None and user.until_at <= clock.now():
-        raise NotSignedIn("The one-time password has expired.", contact or "Ask for a new one.")
+        raise PasswordRefused(EXPIRED, "The one-time password has expired.", contact or "Ask for a new one.")
     limiter.worked(marks[0])
-    return _go_on(ctx, user)
+    return user
 
 
 def _go_on(ctx: AppContext, user: PasswordUser) -> PasswordSignIn:
@@ -120,7 +146,7 @@ def start_session(ctx: AppContext, connection: Connection, user_id: str, user_na
     hours = int(settings.read(connection)["user_session_hours"])
     proved = VerifiedIdentity(ISSUER, user_id)
     session = user_sessions.begin(connection, user_id, local_source_in(connection), proved, hours)
-    passwords.note(ctx, connection, user_id, user_name, "signed in")
+    passwords.note(ctx, connection, (user_id, user_name), "signed in")
     return session
 
 
@@ -147,10 +173,7 @@ def check_factor(ctx: AppContext, limiter: RateLimiter, state: str, proof: Proof
     mark = codes_mark(user.id)
     limiter.check(mark)
     with ctx.database.writing() as connection:
-        if factors.fits(ctx, connection, user.id, proof):
-            fits = True
-        elif fits := proof.passkey is None and factors.use_recovery_code(connection, user.id, proof.code):
-            passwords.note(ctx, connection, user.id, user.user_name, "used a recovery code")
+        fits = proves(ctx, connection, user, proof)
         if fits and steps.take(connection, step.hash, SECOND_FACTOR, clock.now()) is None:
             raise _over()
         if not fits and steps.note_try(connection, step.hash) >= TRIES:
@@ -165,6 +188,16 @@ def check_factor(ctx: AppContext, limiter: RateLimiter, state: str, proof: Proof
         )
     limiter.worked(mark)
     return _enter(ctx, user)
+
+
+def proves(ctx: AppContext, connection: Connection, user: PasswordUser, proof: Proof) -> bool:
+    """Check the second factor of a user, or a recovery code; each works once."""
+    if factors.fits(ctx, connection, user.id, proof):
+        return True
+    if proof.passkey is not None or not factors.use_recovery_code(connection, user.id, proof.code):
+        return False
+    passwords.note(ctx, connection, (user.id, user.user_name), "used a recovery code")
+    return True
 
 
 def choose_password(ctx: AppContext, state: str, chosen: ChosenPassword) -> PasswordSignIn:
@@ -185,7 +218,7 @@ def choose_password(ctx: AppContext, state: str, chosen: ChosenPassword) -> Pass
             raise _over()
         if not stored.replace_hash(connection, user.id, user.hash, kept, clock.now()):
             raise _changed()
-        passwords.note(ctx, connection, user.id, user.user_name, "changed own password")
+        passwords.note(ctx, connection, (user.id, user.user_name), "changed own password")
         return PasswordSignIn(SIGNED_IN, session=start_session(ctx, connection, user.id, user.user_name))
 
 

@@ -116,10 +116,18 @@ def change_own(
             raise InvalidInput("Your password was changed in the meantime.", "Sign in again.")
         session_rows.delete_of_user(connection, user.id, but=visitor.id)
         steps.delete_of_owner(connection, user.id)
-        note(ctx, connection, user.id, user.user_name, "changed own password")
+        note(ctx, connection, (user.id, user.user_name), "changed own password")
 
 
-def note(ctx: AppContext, connection: Connection, user_id: str, user_name: str, action: str) -> None:
-    """Write into the audit log what a user did."""
-    event = AuditEvent(action, "user", user_id, details={}, personal={"user_name": user_name})
+def note(
+    ctx: AppContext, connection: Connection, user: tuple[str, str], action: str, application: str = ""
+) -> None:
+    """Write into the audit log what a user did.
+
+    Args:
+        user: the ID and the user name.
+        application: the key of the application that it concerns.
+    """
+    details = {"application": application} if application else {}
+    event = AuditEvent(action, "user", user[0], details=details, personal={"user_name": user[1]})
     record_change(connection, ctx.keys, USER, clock.now(), event)

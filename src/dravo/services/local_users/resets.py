@@ -61,7 +61,7 @@ def request(ctx: AppContext, limiter: RateLimiter, address: str, network: str) -
         steps.insert_step(connection, step)
         content = ("Choose a new password", _letter(f"{ctx.public_url}/new-password#{secret}"))
         messages.write_email(ctx, connection, PASSWORD_RESET, user.email or wanted, content, MINUTES * 60)
-        passwords.note(ctx, connection, user.id, user.user_name, "requested a password reset")
+        passwords.note(ctx, connection, (user.id, user.user_name), "requested a password reset")
 
 
 def _is_local_address(connection: Connection, user_id: str, address: str) -> bool:
@@ -100,7 +100,7 @@ def reset(ctx: AppContext, secret: str, chosen: ChosenPassword) -> None:
         stored.set_password(connection, StoredPassword(user.id, kept, False, None, now))
         steps.delete_of_owner(connection, user.id)
         session_rows.delete_of_user(connection, user.id)
-        passwords.note(ctx, connection, user.id, user.user_name, "reset own password")
+        passwords.note(ctx, connection, (user.id, user.user_name), "reset own password")
 
 
 def _over() -> NotFound:

@@ -57,6 +57,8 @@ CHANGE = frozenset(
         "holds.approve",
         # To mark accounts as done that operators manage by hand.
         "accounts.change",
+        # For the token of an application with its own sign-in form.
+        "passwords.check",
     }
 )
 RUN = frozenset({"operators.read", "operators.change"})

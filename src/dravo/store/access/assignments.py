@@ -12,6 +12,7 @@ from dravo.core.instants import Instant
 from dravo.store import groups
 from dravo.store import tables as t
 from dravo.store.pagination import Item, Page, PageRequest, page, shown_as
+from dravo.store.queries.applications import StoredRole
 
 # The columns that tell two assignments apart.
 TARGET = (
@@ -383,6 +384,18 @@ def users_with_role(connection: Connection, role_id: str) -> frozenset[str]:
     x = t.access.c
     statement = select(x.user_id).where(x.role_id == role_id, x.until_at.is_(None)).distinct()
     return frozenset(connection.execute(statement).scalars())
+
+
+def roles_of_user(connection: Connection, application_id: str, user_id: str) -> list[StoredRole]:
+    """Return the roles that a user has in an application now, the highest first."""
+    x, r = t.access.c, t.role.c
+    statement = (
+        select(t.role)
+        .join(t.access, x.role_id == r.id)
+        .where(x.application_id == application_id, x.user_id == user_id, x.until_at.is_(None))
+        .order_by(r.rank.desc(), r.key)
+    )
+    return [StoredRole(*row) for row in connection.execute(statement)]
 
 
 def confirm_present_users(connection: Connection, application_id: str) -> None:

@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
+from flask import current_app
+
 from dravo.core.identity.invitations import InvitationDefaults
 from dravo.services.changes.preview import Preview
 from dravo.services.ingest.local import removal
 from dravo.services.ingest.local.removal import RemovalResult
-from dravo.services.local_users import invitation_plan, invitations, one_time_passwords, own_security
+from dravo.services.local_users import (
+    invitation_plan,
+    invitations,
+    one_time_passwords,
+    own_security,
+    password_checks,
+)
 from dravo.services.local_users.invitation_plan import InvitationPreview, InvitationRequest
 from dravo.services.local_users.invitations import InvitationLine, InvitationResult
 from dravo.services.local_users.one_time_passwords import OneTimePassword
 from dravo.services.local_users.own_security import LocalSignIn
+from dravo.services.local_users.password_checks import CheckRequest, PasswordCheck
 from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
 from dravo.web.api.routes.assignments import sure_of
-from dravo.web.api.schemas.common import IdPath
+from dravo.web.api.schemas.common import IdPath, KeyPath
 from dravo.web.api.schemas.local_users import (
+    CheckPasswordRequest,
     DeleteUsersRequest,
     InvitationsQuery,
     InviteRequest,
@@ -100,6 +110,18 @@ def create_one_time_passwords(body: UsersRequest) -> tuple[ItemList[OneTimePassw
     For local users, returned once. Their present passwords stop working, and their sessions end.
     """
     return one_time_passwords.create(app_context(), caller(), body.users), 201
+
+
+@routes.post("/applications/<key>/password-check", responses=responses("local_users.PasswordCheck"))
+@needs("passwords.check")
+def check_password(path: KeyPath, body: CheckPasswordRequest) -> PasswordCheck:
+    """Check a password for an application.
+
+    For applications with their own sign-in form: returns the local user and the roles, or why the user has no
+    access. Failures are limited by name and by application.
+    """
+    limiter, wanted = current_app.config["SIGN_IN_LIMITER"], CheckRequest(body.name, body.password, body.code)
+    return password_checks.check(app_context(), limiter, path.key, wanted)
 
 
 @routes.post("/local-users/delete", responses=responses("local_users.DeletedUsers"))

@@ -132,6 +132,43 @@ class InvitationsQuery(SearchQuery):
     )
 
 
+class CheckPasswordRequest(RequestModel):
+    """What a user entered in the sign-in form of an application."""
+
+    name: str = Field(max_length=300, description="User name or email address.")
+    password: Password = Field(description="The password.")
+    code: str = Field(
+        "", max_length=60, description="Code of the second factor, or a recovery code; empty for none."
+    )
+
+
+class CheckedRole(Model):
+    """A role of the user in the application."""
+
+    key: str = Field(description="Key of the role.")
+    label: str = Field(description="Name of the role.")
+    value: str = Field(description="Value that the application knows the role by.")
+
+
+class CheckedUser(UserRef):
+    """The user whose password was checked."""
+
+    email: str | None = Field(description="Email address of the user, or null.")
+
+
+class PasswordCheck(Model):
+    """The result of a password check."""
+
+    outcome: str = Field(
+        description="Outcome: signed_in, wrong_password, inactive, expired, second_factor, wrong_code, "
+        "new_password or no_access."
+    )
+    message: str = Field(description="What to tell the user; empty for a user who has access.")
+    support_contact: str
+    user: CheckedUser | None = Field(description="The user; null unless the password is right.")
+    roles: list[CheckedRole] = Field(description="Roles of the user in the application, the highest first.")
+
+
 class UsersRequest(RequestModel):
     """Several local users."""
 
