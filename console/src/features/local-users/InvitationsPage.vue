@@ -82,7 +82,7 @@ const fetch = (after: string | undefined, count: number) =>
             {{
               words || status
                 ? 'Try fewer letters or another status.'
-                : 'Invite users whom no source reports, such as guests.'
+                : 'Invite users who belong to no source, such as guests.'
             }}
           </EmptyState>
         </template>
