@@ -148,7 +148,7 @@ def page(title: str, parts: list[str]) -> Answer:
     """Return a plain page for users."""
     style = "body{font:16px sans-serif;margin:2rem;max-width:70rem} table{border-collapse:collapse}"
     style += "td,th{padding:.2rem .8rem;text-align:left;border-bottom:1px solid #ccc;vertical-align:top}"
-    style += "pre{margin:0;white-space:pre-wrap}"
+    style += "pre{margin:0;white-space:pre-wrap;overflow-wrap:anywhere}"
     text = (
         "<!doctype html><html lang=en><meta "
         f"charset=utf-8><title>{title}</title><style>{style}</style><h1>{title}</h1>{''.join(parts)}</html>"

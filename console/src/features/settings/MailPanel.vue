@@ -68,7 +68,8 @@ async function test(): Promise<void> {
   <section class="panel" aria-labelledby="mail">
     <h2 id="mail">Email server</h2>
     <p class="quiet">
-      Dravo uses this server for sign-in codes and notifications. Without a server, Dravo sends no email.
+      Dravo uses this server for invitations, sign-in codes and notifications. Without a server, Dravo sends
+      no email.
     </p>
     <ErrorMessage :wrong="wrong ?? mail.error.value" />
     <template v-if="mail.data.value">

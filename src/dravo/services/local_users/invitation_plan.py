@@ -31,7 +31,6 @@ from dravo.services.changes.removal_limits import NeedsConfirmation
 from dravo.services.context import AppContext
 from dravo.services.ingest.local import users as local_users
 from dravo.services.ingest.local.source import LAST
-from dravo.services.local_users.passwords import check_allowed
 from dravo.services.security.permissions import Caller
 from dravo.store import clock
 from dravo.store.local import invitations as stored
@@ -155,7 +154,7 @@ def planned(
     Raises:
         InvalidInput: for a file that cannot be read, or too many lines; NotPermitted.
     """
-    check_allowed(connection)
+    local_users.check_allowed(connection)
     lines, rejected = _lines(request)
     catalogue = ctx.catalogue.get(connection)
     zone = settings.time_zone(connection)

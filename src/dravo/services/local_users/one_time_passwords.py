@@ -11,8 +11,7 @@ from dravo.core.errors import InvalidInput
 from dravo.core.instants import later
 from dravo.services import settings
 from dravo.services.context import AppContext
-from dravo.services.ingest.local.users import local_record
-from dravo.services.local_users.passwords import check_allowed
+from dravo.services.ingest.local.users import check_allowed, local_record
 from dravo.services.lookups import find_users
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.permissions import Caller

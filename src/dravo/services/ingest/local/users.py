@@ -96,11 +96,7 @@ def take_in(
         return write
 
     with ctx.database.reading() as connection:
-        if not settings.read(connection)["local_users"]:
-            raise NotPermitted(
-                "Local users are disabled.",
-                "Create the user at the source, or enable local users under Settings.",
-            )
+        check_allowed(connection)
         _check_free(connection, data, "")
     try:
         Intake(ctx.database, ctx.catalogue, LOCAL).create_user(
@@ -110,6 +106,19 @@ def take_in(
         # Another operator created the same user at the same moment.
         raise AlreadyExists(wrong.detail, "Use the existing user.", "user_name") from None
     return made[0]
+
+
+def check_allowed(connection: Connection) -> None:
+    """Check that the organization has local users, for an operator who creates some.
+
+    Raises:
+        NotPermitted.
+    """
+    if not settings.read(connection)["local_users"]:
+        raise NotPermitted(
+            "Local users are disabled.",
+            "Create the user at the source, or enable local users under Settings.",
+        )
 
 
 def change(
