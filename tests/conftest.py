@@ -116,3 +116,15 @@ def letters(tmp_path_factory: pytest.TempPathFactory) -> Iterator[harness.Letter
     """A stand-in for a mail server."""
     with harness.mail_server(tmp_path_factory.mktemp("letters")) as started:
         yield started
+
+
+@pytest.fixture
+def mailing(running: harness.Running, letters: harness.Letters) -> Iterator[harness.Running]:
+    """The shared service with an email server, until the test ends."""
+    letters.faults()
+    with running.dravo as dravo:
+        sender = "dravo@fernhollow.example"
+        dravo.mail.change(host="127.0.0.1", port=letters.smtp_port, security="none", sender=sender)
+        yield running
+        dravo.notifications.reset_text("announcement")
+        dravo.mail.change(host="")

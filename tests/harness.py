@@ -212,6 +212,13 @@ class Letters:
         newest = eventually(lambda: self.to(address), lambda some: len(some) >= letters)[0]
         return re.findall(r"\d{4} \d{4}", newest["text"])[0]
 
+    def link(self, address: str, path: str) -> str:
+        """Return the newest link to a page in the letters to an address, without the address of the
+        service.
+        """
+        newest = eventually(lambda: [each for each in self.to(address) if f"/{path}#" in each["text"]])[0]
+        return re.findall(rf"/{path}#[\w-]+", newest["text"])[0]
+
     def faults(self, **faults: Any) -> None:
         httpx.put(f"{self.url}/faults", json=faults, trust_env=False).raise_for_status()
 

@@ -5,33 +5,15 @@ password.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
-import pytest
 from playwright.sync_api import Locator, Page, expect
 
 from tests.browser.conftest import check_accessible
-from tests.harness import Letters, Running, eventually
+from tests.harness import Letters, Running
 
 Fresh = Callable[[str], str]
 PASSWORD, OTHER = "tulip-Marrow-9-lantern", "seven-Otters-drum-inland"
-
-
-@pytest.fixture
-def mailing(running: Running, letters: Letters) -> Iterator[Running]:
-    """The service with an email server, until the test ends."""
-    letters.faults()
-    with running.dravo as dravo:
-        sender = "dravo@fernhollow.example"
-        dravo.mail.change(host="127.0.0.1", port=letters.smtp_port, security="none", sender=sender)
-        yield running
-        dravo.mail.change(host="")
-
-
-def link_to(letters: Letters, address: str, path: str = "invitation") -> str:
-    """Return the newest link in the letters to an address, without the address of the service."""
-    newest = eventually(lambda: [each for each in letters.to(address) if f"/{path}#" in each["text"]])[0]
-    return re.findall(rf"/{path}#[\w-]+", newest["text"])[0]
 
 
 def with_authenticator(page: Page) -> None:
@@ -101,7 +83,7 @@ def test_three_are_invited_from_a_file_with_a_bad_line_and_one_is_withdrawn(
     page.get_by_role("button", name="Close").click()
     row = page.get_by_role("table", name="Invitations").get_by_role("row").filter(has_text=addresses[2])
     expect(row).to_contain_text("open")
-    link = link_to(letters, addresses[2])
+    link = letters.link(addresses[2], "invitation")
     row.get_by_role("button", name=re.compile("Withdraw")).click()
     page.get_by_role("dialog").get_by_role("button", name="Withdraw", exact=True).click()
     expect(row).to_contain_text("withdrawn")
@@ -122,7 +104,7 @@ def test_an_invitation_is_accepted_with_a_password_and_signs_in_with_a_passkey(
         dravo.invitations.create([user], application=desk, role="viewer")
     page = open_page(beside=by_name(mailing))
     with_authenticator(page)
-    page.goto(by_name(mailing) + link_to(letters, address))
+    page.goto(by_name(mailing) + letters.link(address, "invitation"))
     expect(page.get_by_role("heading", name="Welcome, Ida Vosper")).to_be_visible()
     page.get_by_label("New password").fill("idavosper2026")
     page.get_by_role("button", name="Accept").click()
@@ -225,7 +207,7 @@ def test_a_forgotten_password_is_replaced_by_the_link_of_an_email(
     page.get_by_role("button", name="Continue").click()
     password_form(page).get_by_role("button", name="Forgot password").click()
     expect(page.get_by_role("status")).to_contain_text("we have sent a link")
-    page.goto(link_to(letters, address, "new-password"))
+    page.goto(letters.link(address, "new-password"))
     page.get_by_label("New password").fill(OTHER)
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("status")).to_contain_text("Your password is changed")

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
-import pytest
 from playwright.sync_api import Page, expect
 
 from dravo.demo.http_server import Answer, Call
@@ -12,18 +11,6 @@ from tests.browser.conftest import check_accessible, find_and_choose
 from tests.harness import Letters, Running, eventually, served
 
 Fresh = Callable[[str], str]
-
-
-@pytest.fixture
-def mailing(running: Running, letters: Letters) -> Iterator[Running]:
-    """The service with an email server, until the test ends."""
-    letters.faults()
-    with running.dravo as dravo:
-        sender = "dravo@fernhollow.example"
-        dravo.mail.change(host="127.0.0.1", port=letters.smtp_port, security="none", sender=sender)
-        yield running
-        dravo.notifications.reset_text("announcement")
-        dravo.mail.change(host="")
 
 
 def test_events_reach_a_webhook_and_an_address_by_a_rule(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from pathlib import Path
 
 import httpx
@@ -18,19 +18,8 @@ Fresh = Callable[[str], str]
 PASSWORD, OTHER = "tulip-Marrow-9-lantern", "seven-Otters-drum-inland"
 
 
-@pytest.fixture
-def mailing(running: Running, letters: Letters) -> Iterator[Running]:
-    """The service with an email server, until the test ends."""
-    letters.faults()
-    server = ["--host", "127.0.0.1", "--port", str(letters.smtp_port), "--security", "none"]
-    ran(running, "mail", "set", *server, "--sender", "dravo@fernhollow.example")
-    yield running
-    ran(running, "mail", "set", "--host", "")
-
-
 def secret_to(letters: Letters, address: str, path: str = "invitation") -> str:
-    newest = eventually(lambda: [each for each in letters.to(address) if f"/{path}#" in each["text"]])[0]
-    return re.findall(rf"/{path}#([\w-]+)", newest["text"])[0]
+    return letters.link(address, path).partition("#")[2]
 
 
 def post(running: Running, path: str, **body: object) -> httpx.Response:
