@@ -27,7 +27,7 @@ from dravo.protocols.saml.issuing import (
     success,
 )
 from dravo.protocols.saml.responses import Expected, accept
-from tests.saml_provider import ACS, AUDIENCE, ISSUER, NOW, PASSWORD, Shape, key_pair, pem, signed
+from tests.saml_provider import ACS, AUDIENCE, ISSUER, NOW, PASSWORD, Shape, key_pair, signed
 
 TIMES, ROUNDS = 100, 12
 PERSISTENT = "urn:oasis:names:tc:SAML:2.0:nameid-format:persistent"
@@ -71,12 +71,11 @@ def compare_issuing() -> None:
         digest_algorithm=DigestAlgorithm.SHA256,
         c14n_algorithm=CanonicalizationMethod.EXCLUSIVE_XML_CANONICALIZATION_1_0,
     )
-    secret = pem(key)
 
     def bare() -> object:
         root = etree.fromstring(content)
         return signer.sign(
-            root, key=secret, cert=certificate.pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID"
+            root, key=key, cert=certificate.pem, reference_uri=f"#{root.get('ID')}", id_attribute="ID"
         )
 
     compare("SAML response issued", lambda: success(to, subject, attributes, options, ours), bare)

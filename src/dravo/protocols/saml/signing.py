@@ -5,19 +5,11 @@ from __future__ import annotations
 import functools
 from typing import Any
 
-from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 from lxml import etree
 
 from dravo.protocols.saml.certificates import Certificate
 from dravo.protocols.saml.names import DS, SAML, q
-
-
-@functools.lru_cache(64)
-def _pem(key: rsa.RSAPrivateKey) -> bytes:
-    return key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
 
 
 @functools.cache
@@ -44,7 +36,8 @@ def sign(
     """
     made: etree._Element = _signer().sign(
         root,
-        key=_pem(key),
+        # As an object: reading a key from PEM checks its numbers, which takes longer than the signature.
+        key=key,
         cert=certificate.pem if certificate is not None else None,
         reference_uri=f"#{root.get('ID')}",
         id_attribute="ID",
