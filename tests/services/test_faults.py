@@ -16,7 +16,7 @@ import httpx
 import pytest
 
 from dravo.core.errors import DravoError
-from dravo.supervisor import folder_lock
+from dravo.supervisor import LONGEST_PAUSE_SECONDS, folder_lock
 from tests import harness
 from tests.harness import Provider, Running, StandIn, eventually
 from tests.scale import sized
@@ -160,7 +160,8 @@ def kill(running: Running, victim: str) -> None:
             return False
         return True
 
-    eventually(killed, seconds=10)
+    # Longer than the supervisor pauses at most before it restarts a process that ended early again and again.
+    eventually(killed, seconds=2 * LONGEST_PAUSE_SECONDS)
 
 
 def listed(provider: Provider, start: int) -> list[dict[str, str]]:
