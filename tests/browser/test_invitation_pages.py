@@ -72,7 +72,7 @@ def test_three_are_invited_from_a_file_with_a_bad_line_and_one_is_withdrawn(
     page.get_by_role("button", name="Invite users").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("from a CSV file").check()
-    content = "\n".join(lines).encode()
+    content = "\n".join(lines).encode("windows-1252")
     dialog.locator("input[type=file]").set_input_files(
         {"name": "guests.csv", "mimeType": "text/csv", "buffer": content}
     )

@@ -32,14 +32,17 @@ def test_a_file_is_previewed_invited_listed_sent_again_and_withdrawn(
     group, ida, dario = fresh("Guests"), fresh("ida"), fresh("dario")
     ran(mailing, "group", "create", group)
     file = tmp_path / "guests.csv"
-    file.write_text(
-        f"email,given_name,groups\n{ida}@guests.example,Ida,{group}\nnobody,No,\n{dario}@guests.example,Dário,\n"
+    # As spreadsheets save it: not in UTF-8.
+    file.write_bytes(
+        f"email;given_name;groups\n{ida}@guests.example;Ida;{group}\nnobody;No;\n"
+        f"{dario}@guests.example;Dário;\n".encode("windows-1252")
     )
     seen = ran(mailing, "invitation", "create", "--csv", str(file), "--preview")
     assert "2 users would be invited" in seen and "line 3: 'nobody' is not an email address." in seen
     assert letters.to(f"{ida}@guests.example") == []
     made = ran(mailing, "invitation", "create", "--csv", str(file), "--expect", "2")
     assert "Invited 2 users." in made and "1 line is rejected" in made
+    assert "Dário" in ran(mailing, "user", "list", dario, "--status", "pending")
     listed = json.loads(ran(mailing, "invitation", "list", ida, "--status", "open", "--json"))
     (line,) = listed["items"] if isinstance(listed, dict) else listed
     assert line["email"] == f"{ida}@guests.example" and line["status"] == "open"

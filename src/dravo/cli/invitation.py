@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from dravo.cli.output import (
@@ -11,7 +12,7 @@ from dravo.cli.output import (
     list_options,
     moment,
     noun,
-    read_text,
+    read_bytes,
     show_json,
     show_list,
     show_passwords,
@@ -47,10 +48,16 @@ def add_commands(nouns: Any) -> None:
             "dravo invitation create --csv kiosk.csv --with-passwords",
         ],
     )
-    create.add_argument("users", nargs="*", metavar="EMAIL", help="email addresses of the users")
+    create.add_argument(
+        "users",
+        nargs="*",
+        metavar="EMAIL",
+        help="email addresses, with names if wanted: 'Ida Vosper <ida@fernhollow.example>'",
+    )
     create.add_argument(
         "--csv",
         metavar="FILE",
+        type=Path,
         help="CSV file with the columns email, given_name, family_name, groups, application, role, until "
         "and other attributes; - for standard input",
     )
@@ -95,7 +102,7 @@ def _list(given: argparse.Namespace, dravo: Dravo) -> None:
 
 def _create(given: argparse.Namespace, dravo: Dravo) -> None:
     users = [{"email": each} for each in given.users]
-    content = read_text(given.csv) if given.csv else ""
+    content = read_bytes(given.csv) if given.csv else b""
     options = {
         "groups": given.group,
         "application": given.application,

@@ -247,13 +247,13 @@ def read_json(file: str) -> Any:
 
 
 def read_bytes(file: Path) -> bytes:
-    """Return the content of a file.
+    """Return the content of a file; "-" is standard input.
 
     Raises:
         UsageError: if it cannot be read.
     """
     try:
-        return file.read_bytes()
+        return sys.stdin.buffer.read() if str(file) == "-" else file.read_bytes()
     except OSError as wrong:
         raise UsageError(f"'{file}' cannot be read: {wrong.strerror or wrong}.") from None
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import builtins
+from base64 import b64encode
 from collections.abc import Mapping, Sequence
 from typing import Any, cast
 
@@ -145,26 +146,26 @@ class Invitations(Noun):
         return self._dravo.pages("/invitations", {"q": words, "status": status})
 
     def create(
-        self, users: Sequence[Mapping[str, str]] = (), *, csv: str = "", **options: Any
+        self, users: Sequence[Mapping[str, str]] = (), *, csv: bytes = b"", **options: Any
     ) -> t.InvitationResult:
         """Invite users.
 
         Args:
-            users: each with `email`, and if wanted `given_name`, `groups`, `role` and other fields of
-                `t.InvitedUserFields`.
-            csv: the text of a CSV file in place of `users`.
+            users: each with `email`, such as `ida@fernhollow.example`, and if wanted `given_name`, `groups`,
+                `role` and other fields of `t.InvitedUserFields`.
+            csv: a CSV file in place of `users`.
             **options: for users without their own: `groups=`, `application=` and `role=`, `until=`;
                 `with_passwords=` creates one-time passwords in place of sending emails; `expect=` is the
                 number of users in the preview, `confirm=` the text to type.
         """
-        body = {"users": [dict(each) for each in users], "csv": csv, **options}
+        body = {"users": [dict(each) for each in users], "csv": b64encode(csv).decode(), **options}
         return cast(t.InvitationResult, self._call("POST", "/invitations", body=body))
 
     def preview(
-        self, users: Sequence[Mapping[str, str]] = (), *, csv: str = "", **options: Any
+        self, users: Sequence[Mapping[str, str]] = (), *, csv: bytes = b"", **options: Any
     ) -> t.InvitationPreview:
         """Return the users that `create` would invite, and the rejected lines; nothing is changed."""
-        body = {"users": [dict(each) for each in users], "csv": csv, **options}
+        body = {"users": [dict(each) for each in users], "csv": b64encode(csv).decode(), **options}
         return cast(t.InvitationPreview, self._call("POST", "/invitations/preview", body=body))
 
     def resend(self, invitation_id: str) -> t.Invitation:

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo, available_timezones
 from dravo.core.errors import InvalidInput
 from dravo.core.instants import Instant, as_datetime, instant, parse_instant
 
-_DAY = re.compile(r"\d{4}-\d{2}-\d{2}")
+_DAY = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}")
 
 
 def check_zone(name: str) -> str:
@@ -28,6 +28,14 @@ def check_zone(name: str) -> str:
 def is_day(text: str) -> bool:
     """Whether a text is written like a day."""
     return _DAY.fullmatch(text) is not None
+
+
+def is_date(text: str) -> bool:
+    """Whether a text is written like a day, and the calendar has that day."""
+    try:
+        return is_day(text) and _read(text, None) is not None
+    except InvalidInput:
+        return False
 
 
 def begin_of(day: str, zone: str, field: str | None = None) -> Instant:

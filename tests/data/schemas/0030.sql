@@ -690,7 +690,6 @@ CREATE TABLE sign_in_step (
 	purpose VARCHAR(20) NOT NULL, 
 	owner_id VARCHAR(36) NOT NULL, 
 	data TEXT, 
-	tries INTEGER DEFAULT '0' NOT NULL, 
 	until_at VARCHAR(27) NOT NULL, 
 	CONSTRAINT pk_sign_in_step PRIMARY KEY (hash)
 );

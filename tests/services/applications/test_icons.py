@@ -13,6 +13,7 @@ from PIL import Image, PngImagePlugin
 
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.services.applications import applications, icons
+from dravo.services.uploads import file_content
 from dravo.store import tables as t
 from tests.service_fixture import ServiceFixture
 
@@ -67,9 +68,9 @@ def test_what_is_no_small_raster_image_is_refused(image: bytes, words: str) -> N
 
 def test_base64_and_data_urls_are_read() -> None:
     text = base64.b64encode(b"image").decode()
-    assert icons.decoded(text) == icons.decoded(f"data:image/png;base64,{text}") == b"image"
+    assert file_content(text, "image") == file_content(f"data:image/png;base64,{text}", "image") == b"image"
     with pytest.raises(InvalidInput, match="not base64"):
-        icons.decoded("no base64!")
+        file_content("no base64!", "image")
 
 
 def test_an_icon_is_stored_replaced_and_deleted_with_its_application(services: ServiceFixture) -> None:

@@ -6,7 +6,7 @@ import { answered, api, type Schemas } from '../../api/client'
 import { useAttempts } from '../../app/actions'
 import { useApplicationChoices } from '../../app/choices'
 import { usePaused } from '../../app/debounce'
-import { save } from '../../app/files'
+import { encoded, save } from '../../app/files'
 import EmptyState from '../../components/EmptyState.vue'
 import FormDialog from '../../components/FormDialog.vue'
 import LocalGroups from './LocalGroups.vue'
@@ -37,7 +37,7 @@ watch(open, () => {
   result.value = null
   wrong.value = null
 })
-watch(file, async (chosen) => (fields.csv = chosen ? await chosen.text() : ''))
+watch(file, async (chosen) => (fields.csv = chosen ? await encoded(chosen) : ''))
 watch(
   () => fields.application,
   () => (fields.role = null),
@@ -51,18 +51,6 @@ const chosen = useQuery({
 const roles = computed(
   () => chosen.data.value?.roles.map((each) => ({ title: each.label, value: each.key })) ?? [],
 )
-/** One line for each user: an email address, or `Given Family <email>`; a word without @ is a user name. */
-function read(line: string): Schemas['InvitedUserFields'] {
-  const found = /^(?<names>[^<]*)<(?<email>[^>]+)>$/.exec(line)
-  const email = (found?.groups?.email ?? line).trim()
-  const names = (found?.groups?.names ?? '').trim().split(/\s+/)
-  const family = names.length > 1 ? (names.pop() ?? '') : ''
-  return {
-    ...(email.includes('@') || !fields.with_passwords ? { email } : { user_name: email }),
-    given_name: names.join(' '),
-    family_name: family,
-  }
-}
 const request = computed(() => ({
   users:
     fields.from === 'list'
@@ -70,7 +58,7 @@ const request = computed(() => ({
           .split('\n')
           .map((line) => line.trim())
           .filter(Boolean)
-          .map(read)
+          .map((email) => ({ email }))
       : [],
   csv: fields.from === 'file' ? fields.csv : '',
   groups: fields.groups,

@@ -152,7 +152,6 @@ class PasswordSignIn(TypedDict):
 
     outcome: str
     state: str
-    app: bool
     passkey: bool
 
 

@@ -7,12 +7,14 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, fields
 from typing import Any
 
-from dravo.core.days import is_day
+from dravo.core.days import is_date
 from dravo.core.errors import did_you_mean
 from dravo.core.identity.local_fields import LocalFields
 from dravo.core.identity.names import fold, user_name_key
 
 EMAIL = re.compile(r"[^@\s,;<>\"]+@[^@\s,;<>\"]+\.[^@\s,;<>\"]+")
+_NAMED = re.compile(r"(?P<names>[^<>]*)<(?P<email>[^<>]+)>")
+_NAMES = ("given_name", "family_name")
 # Columns beside the attributes of a local user.
 GROUPS, APPLICATION, ROLE, UNTIL = "groups", "application", "role", "until"
 ATTRIBUTES = tuple(each.name for each in fields(LocalFields) if each.name not in ("active", "manager"))
@@ -98,6 +100,28 @@ class InvitationPlan:
     rejected: list[RejectedLine] = field(default_factory=list)
 
 
+def read_line(line: int, cells: Mapping[str, str], *, needs_email: bool) -> InvitationLine:
+    """Return a line without empty values, its address taken apart.
+
+    The address may come with names: `Ida Vosper <ida@fernhollow.example>` (RFC 5322, section 3.4). Columns
+    of their own count more. Where no email is needed, a word without "@" is a user name.
+
+    Args:
+        line: the number of the line.
+        cells: by column, the values.
+    """
+    values = {name: value.strip() for name, value in cells.items() if value.strip()}
+    if named := _NAMED.fullmatch(values.get("email", "")):
+        values["email"] = named["email"].strip()
+        if not values.keys() & _NAMES:
+            *given, last = named["names"].replace('"', "").split() or [""]
+            names = (" ".join(given), last) if given else (last, "")
+            values |= {name: text for name, text in zip(_NAMES, names, strict=True) if text}
+    if not needs_email and "@" not in values.get("email", "@") and "user_name" not in values:
+        values["user_name"] = values.pop("email")
+    return InvitationLine(line, values)
+
+
 class _LineError(Exception):
     """Why a line is rejected: message and hint."""
 
@@ -164,7 +188,7 @@ def _planned(
         )
     application, role = _role(values, known, defaults)
     until = values.get(UNTIL) or defaults.until
-    if until and (not is_day(until) or until < known.today):
+    if until and (not is_date(until) or until < known.today):
         raise _LineError(f"'{until}' is not a day from today on.", "Write a day such as 2031-06-30.")
     given = {name: values[name] for name in ATTRIBUTES if values.get(name)}
     return PlannedInvitation(

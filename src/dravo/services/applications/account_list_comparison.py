@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -72,18 +70,6 @@ class _ReadList:
     columns: dict[str, str]
     rows: list[tuple[int, dict[str, str]]]
     bad: list[BadListLine] = field(default_factory=list)
-
-
-def decoded(text: str) -> bytes:
-    """Return the bytes of a file in base64.
-
-    Raises:
-        InvalidInput.
-    """
-    try:
-        return base64.b64decode(text, validate=True)
-    except (binascii.Error, ValueError):
-        raise InvalidInput("The file is not base64.", "Encode the CSV file with base64.", "content") from None
 
 
 def compare(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
 import hashlib
 from io import BytesIO
 
@@ -21,19 +19,6 @@ from dravo.store.provisioning import icons as stored
 FORMATS = ("PNG", "JPEG", "WEBP", "GIF")
 # The largest file in bytes, the largest picture in pixels, and the edge of the icon.
 LARGEST, MOST_PIXELS, EDGE = 500_000, 16_000_000, 128
-
-
-def decoded(text: str) -> bytes:
-    """Return the bytes of a base64 text; a data URL is accepted.
-
-    Raises:
-        InvalidInput.
-    """
-    _, _, encoded = text.rpartition(",") if text.startswith("data:") else ("", "", text)
-    try:
-        return base64.b64decode(encoded, validate=True)
-    except (binascii.Error, ValueError):
-        raise InvalidInput("The image is not base64.", "Encode the file with base64.", "image") from None
 
 
 def draw(image: bytes) -> bytes:

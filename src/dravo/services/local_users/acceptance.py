@@ -23,7 +23,7 @@ from dravo.store import clock, records
 from dravo.store.local import invitations as stored
 from dravo.store.local import passwords as password_rows
 from dravo.store.local.invitations import OPEN, StoredInvitation
-from dravo.store.local.passwords import PasswordUser, StoredPassword
+from dravo.store.local.passwords import StoredPassword
 from dravo.store.sign_in import users as sign_in_users
 
 PASSWORD = "password"
@@ -82,8 +82,7 @@ def accept_with_password(ctx: AppContext, secret: str, chosen: ChosenPassword) -
             raise InvalidInput(
                 "Your organization has its own sign-in.", "Use its sign-in to accept.", "password"
             )
-        user = PasswordUser(row.user_id, row.user_name, row.display_name, row.email, False, "", False, None)
-        kept = passwords.hashed(connection, user, chosen)
+        kept = passwords.hashed(connection, (row.user_name, row.display_name, row.email), chosen)
     session: list[str] = []
 
     def write(connection: Connection) -> None:

@@ -50,7 +50,7 @@ class InvitationRequest:
 
     Attributes:
         users: the users of a list, each with values by column of the file.
-        csv: a CSV file (RFC 4180) in place of a list; "" for none.
+        csv: a CSV file (RFC 4180) in place of a list; empty for none.
         defaults: groups, role and last day of users whose line does not say otherwise.
         with_passwords: create one-time passwords in place of sending emails.
         expect: the number of users in the preview, or None.
@@ -58,7 +58,7 @@ class InvitationRequest:
     """
 
     users: Sequence[Mapping[str, str]] = ()
-    csv: str = field(default="", repr=False)
+    csv: bytes = field(default=b"", repr=False)
     defaults: InvitationDefaults = NO_DEFAULTS
     with_passwords: bool = False
     expect: int | None = None
@@ -213,19 +213,19 @@ def _serious(connection: Connection, found: PlannedInvitations) -> str:
 
 def _lines(request: InvitationRequest) -> tuple[list[InvitationLine], list[RejectedLine]]:
     """Return the lines of a list or a file, and the lines that cannot be read."""
+    needs_email = not request.with_passwords
     if request.csv and request.users:
         raise InvalidInput("The request has a list and a file.", "Send `users` or `csv`.", "csv")
     if not request.csv:
         lines = [
-            InvitationLine(number, {name: value.strip() for name, value in each.items() if value.strip()})
+            core.read_line(number, each, needs_email=needs_email)
             for number, each in enumerate(request.users, 1)
         ]
         return _limited(lines), []
-    content = request.csv.encode("utf-8", "surrogateescape")
-    if len(content) > LARGEST_FILE:
+    if len(request.csv) > LARGEST_FILE:
         raise InvalidInput("The file is too large.", f"Send at most {LARGEST_FILE // 1_048_576} MB.", "csv")
     try:
-        table = read_table(content, "invitations", CsvSettings.model_validate({}))
+        table = read_table(request.csv, "invitations", CsvSettings.model_validate({}))
         read = list(table.lines)
     except DirectoryTrouble as wrong:
         raise InvalidInput(wrong.message, wrong.hint, "csv") from None
@@ -233,7 +233,7 @@ def _lines(request: InvitationRequest) -> tuple[list[InvitationLine], list[Rejec
         name, hint = unknown[0]
         raise InvalidInput(f"The column '{name}' is unknown.", hint, "csv")
     lines = [
-        InvitationLine(number, {name: cells[0] for name, cells in row.items() if cells and cells[0]})
+        core.read_line(number, {name: cells[0] for name, cells in row.items()}, needs_email=needs_email)
         for number, row in read
         if not isinstance(row, BadLine)
     ]

@@ -12,7 +12,7 @@ from sqlalchemy import Connection
 
 from dravo.core.access.types import Assignment
 from dravo.core.days import end_of
-from dravo.core.errors import DravoError, InvalidInput, NotFound, StalePreview
+from dravo.core.errors import DravoError, InvalidInput, NotFound
 from dravo.core.identity.invitations import PlannedInvitation, RejectedLine
 from dravo.core.identity.marks import INACTIVE, UserMark
 from dravo.core.identity.records import LOCAL, primary_email
@@ -39,6 +39,8 @@ from dravo.store.pagination import Page, PageRequest
 from dravo.store.queries.references import UserRef
 from dravo.store.snapshots.config import raise_revision
 from dravo.store.users import user_marks
+
+_STOPPED = ("The job was stopped before this line.", "Invite the user again.")
 
 
 @dataclass(frozen=True)
@@ -99,16 +101,19 @@ def invite(ctx: AppContext, caller: Caller, request: InvitationRequest) -> Invit
             _check_mail(connection)
     made: list[InvitedUser] = []
     rejected = list(found.rejected)
-    for number, item in enumerate(found.items):
+    items = [each.invitation for each in found.items]
+    for number, item in enumerate(items, 1):
         try:
             password = one_time_passwords.made() if request.with_passwords else None
-            made.append(_create(ctx, caller, item.invitation, found, password))
+            made.append(_create(ctx, caller, item, found, password))
         except DravoError as wrong:
-            if isinstance(wrong, jobs.JobStopped):
-                raise
-            line = RejectedLine(item.invitation.line, item.invitation.email, wrong.message, wrong.hint)
-            rejected.append(line)
-        jobs.report_progress(number + 1, len(found.items))
+            rejected.append(RejectedLine(item.line, item.email, wrong.message, wrong.hint))
+        try:
+            jobs.report_progress(number, len(items))
+        except jobs.JobStopped:
+            # What was done stays and is returned: a one-time password is shown only here.
+            rejected += [RejectedLine(each.line, each.email, *_STOPPED) for each in items[number:]]
+            break
     process_marks(ctx, USERS_PER_CHUNK)
     return InvitationResult(made, rejected)
 
@@ -214,7 +219,7 @@ def _check_mail(connection: Connection) -> None:
     if not mail_server.is_set_up(connection):
         raise InvalidInput(
             "Invitations need an email server, and none is set up.",
-            "Set it up under Settings, Mail, or create the users with one-time passwords.",
+            "Set it up under Settings, Organization, or create the users with one-time passwords.",
         )
 
 
@@ -285,12 +290,15 @@ def withdraw(ctx: AppContext, caller: Caller, invitation_id: str) -> InvitationL
     Raises:
         NotFound; InvalidInput: for an invitation that is accepted or withdrawn.
     """
-    with ctx.database.writing() as connection:
+    with ctx.database.reading() as connection:
         row = _undecided(connection, invitation_id)
-        if not stored.withdraw(connection, row, clock.now()):
-            raise StalePreview("The invitation was accepted in the meantime.", "Reload the page.")
+
+    def also(connection: Connection) -> None:
+        # The user may have accepted it since.
+        stored.withdraw(connection, _undecided(connection, invitation_id), clock.now())
         _record(ctx, connection, caller, row, "withdrew invitation")
-    local_users.remove(ctx, caller, row.user_id)
+
+    local_users.remove(ctx, caller, row.user_id, also=also)
     with ctx.database.reading() as connection:
         found = stored.get(connection, invitation_id)
     return _line(found or row, clock.now())

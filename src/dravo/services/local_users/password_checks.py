@@ -107,8 +107,9 @@ def _refusal(ctx: AppContext, limiter: RateLimiter, user: PasswordUser, code: st
     if needs_factor:
         mark = password_sign_in.codes_mark(user.id)
         limiter.check(mark)
+        checked = factors.check_proof(ctx, user.id, Proof(code))
         with ctx.database.writing() as connection:
-            fits = password_sign_in.proves(ctx, connection, user, Proof(code))
+            fits = password_sign_in.use_proof(ctx, connection, user, checked)
         if not fits:
             limiter.failed(mark)
             return WRONG_CODE, "The code is wrong. Each code works once."

@@ -24,7 +24,7 @@ from dravo.services.ingest.local.source import local_source_in
 from dravo.services.local_users import passwords
 from dravo.services.local_users.passwords import ChosenPassword
 from dravo.services.security import factors, passkeys
-from dravo.services.security.factors import Proof
+from dravo.services.security.factors import CheckedProof, Proof
 from dravo.services.security.passkeys import PasskeyChallenge
 from dravo.services.security.rate_limits import RateLimiter
 from dravo.services.security.secrets import digest, digest_password, password_fits
@@ -32,12 +32,12 @@ from dravo.services.sign_in import sessions as user_sessions
 from dravo.store import clock
 from dravo.store.local import passwords as stored
 from dravo.store.local.passwords import PasswordUser
-from dravo.store.second_factors import steps, totp
+from dravo.store.second_factors import steps
 from dravo.store.second_factors.steps import SignInStep
 
 SIGNED_IN, SECOND_FACTOR, NEW_PASSWORD = "signed_in", "second_factor", "new_password"
 WRONG, INACTIVE, EXPIRED = "wrong_password", "inactive", "expired"
-SECONDS, TRIES = 600, 5
+SECONDS = 600
 # The issuer of passwords, which Dravo itself verifies; no provider has a name with spaces.
 ISSUER = "local password"
 
@@ -57,14 +57,12 @@ class PasswordSignIn:
     Attributes:
         outcome: `SIGNED_IN`, `SECOND_FACTOR` or `NEW_PASSWORD`.
         state: the secret of the next step, or "".
-        app: whether the user has an authenticator app.
         passkey: whether the user has passkeys.
         session: the secret of the new session, or "".
     """
 
     outcome: str
     state: str = field(default="", repr=False)
-    app: bool = False
     passkey: bool = False
     session: str = field(default="", repr=False)
 
@@ -82,7 +80,8 @@ def begin(ctx: AppContext, limiter: RateLimiter, name: str, password: str, netwo
             an inactive user.
         TooManyTries.
     """
-    marks = (f"user {fold(name)} from {network}", f"address {network}")
+    # Apart from the failures of operators, whom users in the same office must not lock out.
+    marks = (f"user {fold(name)} from {network}", f"users at {network}")
     return _go_on(ctx, by_password(ctx, limiter, marks, name, password))
 
 
@@ -124,10 +123,8 @@ def _go_on(ctx: AppContext, user: PasswordUser) -> PasswordSignIn:
     with ctx.database.writing() as connection:
         if factors.has_factor(connection, user.id):
             state = _step(ctx, connection, SECOND_FACTOR, user)
-            row = totp.get(connection, user.id)
-            has_app = row is not None and row.secret is not None
             has_passkey = bool(passkeys.list_passkeys(connection, user.id))
-            return PasswordSignIn(SECOND_FACTOR, state, app=has_app, passkey=has_passkey)
+            return PasswordSignIn(SECOND_FACTOR, state, has_passkey)
     return _enter(ctx, user)
 
 
@@ -156,9 +153,9 @@ def ask_passkey(ctx: AppContext, state: str) -> PasskeyChallenge | None:
     Raises:
         NotFound: if the sign-in took too long.
     """
-    with ctx.database.writing() as connection:
+    with ctx.database.reading() as connection:
         step, _ = _read(ctx, connection, state, SECOND_FACTOR)
-        return passkeys.ask(ctx, connection, step.owner_id)
+    return passkeys.ask(ctx, step.owner_id)
 
 
 def check_factor(ctx: AppContext, limiter: RateLimiter, state: str, proof: Proof) -> PasswordSignIn:
@@ -172,16 +169,15 @@ def check_factor(ctx: AppContext, limiter: RateLimiter, state: str, proof: Proof
     # By user, from all addresses: only those who have the password get here.
     mark = codes_mark(user.id)
     limiter.check(mark)
+    checked = factors.check_proof(ctx, user.id, proof)
     with ctx.database.writing() as connection:
-        fits = proves(ctx, connection, user, proof)
+        fits = use_proof(ctx, connection, user, checked)
         if fits and steps.take(connection, step.hash, SECOND_FACTOR, clock.now()) is None:
             raise _over()
-        if not fits and steps.note_try(connection, step.hash) >= TRIES:
-            steps.delete_of_owner(connection, user.id, SECOND_FACTOR)
     if not fits:
         limiter.failed(mark)
         events.note(events.SIGN_IN, "user", what="second factor")
-        if proof.passkey is not None:
+        if checked.by_passkey:
             raise InvalidInput("The passkey was not accepted.", "Try again, or enter a code.", "code")
         raise InvalidInput(
             "The code is wrong.", "Enter the current code or a recovery code. Each code works once.", "code"
@@ -190,11 +186,11 @@ def check_factor(ctx: AppContext, limiter: RateLimiter, state: str, proof: Proof
     return _enter(ctx, user)
 
 
-def proves(ctx: AppContext, connection: Connection, user: PasswordUser, proof: Proof) -> bool:
-    """Check the second factor of a user, or a recovery code; each works once."""
-    if factors.fits(ctx, connection, user.id, proof):
+def use_proof(ctx: AppContext, connection: Connection, user: PasswordUser, checked: CheckedProof) -> bool:
+    """Use up a proof of a user's second factor, or a recovery code; return False if it was wrong or used."""
+    if factors.use_proof(connection, user.id, checked):
         return True
-    if proof.passkey is not None or not factors.use_recovery_code(connection, user.id, proof.code):
+    if checked.by_passkey or not factors.use_recovery_code(connection, user.id, checked.code):
         return False
     passwords.note(ctx, connection, (user.id, user.user_name), "used a recovery code")
     return True
@@ -212,7 +208,7 @@ def choose_password(ctx: AppContext, state: str, chosen: ChosenPassword) -> Pass
             raise InvalidInput(
                 "The new password is the same as the one-time password.", "Choose another one.", "password"
             )
-        kept = passwords.hashed(connection, user, chosen)
+        kept = passwords.hashed(connection, user.names, chosen)
     with ctx.database.writing() as connection:
         if steps.take(connection, step.hash, NEW_PASSWORD, clock.now()) is None:
             raise _over()
@@ -232,7 +228,7 @@ def _step(ctx: AppContext, connection: Connection, purpose: str, user: PasswordU
     # With the password that was right: another one, chosen meanwhile, ends the sign-in.
     data = ctx.keys.encrypt(orjson.dumps(digest(user.hash)).decode())
     until = later(clock.now(), SECONDS)
-    steps.insert_step(connection, SignInStep(digest(state), purpose, user.id, data, 0, until))
+    steps.insert_step(connection, SignInStep(digest(state), purpose, user.id, data, until))
     return state
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import Connection
@@ -17,7 +18,6 @@ from dravo.services.security.secrets import digest_password, password_fits
 from dravo.services.sign_in.sessions import SignedInUser
 from dravo.store import clock
 from dravo.store.local import passwords as stored
-from dravo.store.local.passwords import PasswordUser
 from dravo.store.second_factors import steps
 from dravo.store.sign_in import sessions as session_rows
 
@@ -53,18 +53,17 @@ def check_allowed(connection: Connection) -> None:
         )
 
 
-def hashed(connection: Connection, user: PasswordUser | None, chosen: ChosenPassword) -> str:
+def hashed(connection: Connection, names: Sequence[str | None], chosen: ChosenPassword) -> str:
     """Return the hash of a password, if it meets the policy.
 
     Args:
-        user: for whom it is; the user's names make a password weak.
+        names: the names and the address of the user; they make a password weak.
 
     Raises:
         InvalidInput: for a password that is too short or too long; WeakPassword.
     """
     values = settings.read(connection)
-    names = [] if user is None else [user.user_name, user.display_name, user.email or ""]
-    words = [each.lower() for each in [*names, str(values["organization_name"])] if each]
+    words = [each for each in (*names, str(values["organization_name"])) if each]
     problem = check_password(chosen.text, values["password_length"], words)
     if problem is not None and problem.kind != WEAK:
         raise InvalidInput(problem.message, problem.hint, "password")
@@ -109,7 +108,7 @@ def change_own(
             raise InvalidInput(
                 "The new password is the same as the current one.", "Choose another password.", "password"
             )
-        kept = hashed(connection, user, chosen)
+        kept = hashed(connection, user.names, chosen)
     now = clock.now()
     with ctx.database.writing() as connection:
         if not stored.replace_hash(connection, user.id, user.hash, kept, now):

@@ -29,6 +29,8 @@ RESET = "password_reset"
 MINUTES = 60
 # Maximum number of links to one user that are valid at a time, wherever they are requested.
 MOST_OPEN = 3
+# The owner of links that are not sent.
+NOBODY = ""
 
 
 def request(ctx: AppContext, limiter: RateLimiter, address: str, network: str) -> None:
@@ -43,24 +45,25 @@ def request(ctx: AppContext, limiter: RateLimiter, address: str, network: str) -
         NotPermitted: if the organization has no local users; TooManyTries.
     """
     wanted = fold(check_address(address, "email"))
-    mark = f"reset {wanted} from {network}"
-    limiter.check(mark, f"resets from {network}")
-    limiter.failed(mark, f"resets from {network}")
+    limiter.hit(f"reset {wanted} from {network}")
     now, secret = clock.now(), secrets.token_urlsafe(32)
     with ctx.database.writing() as connection:
         passwords.check_allowed(connection)
         found = stored.users_named(connection, "", wanted)
         user = found[0] if len(found) == 1 and found[0].active else None
-        if (
-            user is None
-            or not _is_local_address(connection, user.id, wanted)
-            or steps.number_of_owner(connection, user.id, RESET, now) >= MOST_OPEN
-        ):
-            return
-        step = SignInStep(digest(secret), RESET, user.id, None, 0, later(now, MINUTES * 60))
+        sends = (
+            user is not None
+            and _is_local_address(connection, user.id, wanted)
+            and steps.number_of_owner(connection, user.id, RESET, now) < MOST_OPEN
+        )
+        # Written in any case, so that the response time does not reveal whether the address is known.
+        owner_id = user.id if user is not None and sends else NOBODY
+        step = SignInStep(digest(secret), RESET, owner_id, None, later(now, MINUTES * 60))
         steps.insert_step(connection, step)
+        if user is None or not sends:
+            return
         content = ("Choose a new password", _letter(f"{ctx.public_url}/new-password#{secret}"))
-        messages.write_email(ctx, connection, PASSWORD_RESET, user.email or wanted, content, MINUTES * 60)
+        messages.write_email(ctx, connection, PASSWORD_RESET, wanted, content, MINUTES * 60)
         passwords.note(ctx, connection, (user.id, user.user_name), "requested a password reset")
 
 
@@ -93,7 +96,7 @@ def reset(ctx: AppContext, secret: str, chosen: ChosenPassword) -> None:
         user = stored.user_by_id(connection, step.owner_id) if step is not None else None
         if step is None or user is None:
             raise _over()
-        kept = passwords.hashed(connection, user, chosen)
+        kept = passwords.hashed(connection, user.names, chosen)
     with ctx.database.writing() as connection:
         if steps.take(connection, step.hash, RESET, now) is None:
             raise _over()

@@ -16,7 +16,13 @@ from sqlalchemy import Connection
 from dravo.core.errors import InvalidInput, NotFound
 from dravo.services.context import AppContext
 from dravo.services.security import passkeys
-from dravo.services.security.passkeys import Passkey, PasskeyChallenge, PasskeyResponse, relying_party
+from dravo.services.security.passkeys import (
+    Passkey,
+    PasskeyChallenge,
+    PasskeyResponse,
+    VerifiedPasskey,
+    relying_party,
+)
 from dravo.services.security.secrets import digest
 from dravo.store import clock
 from dravo.store.second_factors import passkeys as stored_passkeys
@@ -98,6 +104,23 @@ class Proof:
         return bool(self.code.strip()) or self.passkey is not None
 
 
+@dataclass(frozen=True)
+class CheckedProof:
+    """A proof that was checked and is not used up yet.
+
+    Attributes:
+        code: the code as typed; it may be a recovery code.
+        counter: the time step of a right code of the app, or None.
+        passkey: the passkey that signed, or None.
+        by_passkey: whether the proof was the response of a passkey.
+    """
+
+    code: str = field(default="", repr=False)
+    counter: int | None = None
+    passkey: VerifiedPasskey | None = None
+    by_passkey: bool = False
+
+
 def status(ctx: AppContext, connection: Connection, owner: FactorOwner) -> SecondFactor:
     """Return what an owner has set up."""
     row = totp.get(connection, owner.id)
@@ -120,9 +143,14 @@ def has_factor(connection: Connection, owner_id: str) -> bool:
     return _number_of_factors(connection, owner_id) > 0
 
 
-def _number_of_factors(connection: Connection, owner_id: str) -> int:
+def has_app(connection: Connection, owner_id: str) -> bool:
+    """Return whether an owner has an authenticator app, confirmed by a code."""
     row = totp.get(connection, owner_id)
-    return stored_passkeys.number_of(connection, owner_id) + (row is not None and row.secret is not None)
+    return row is not None and row.secret is not None
+
+
+def _number_of_factors(connection: Connection, owner_id: str) -> int:
+    return stored_passkeys.number_of(connection, owner_id) + has_app(connection, owner_id)
 
 
 # The app
@@ -136,8 +164,7 @@ def begin(ctx: AppContext, owner: FactorOwner) -> NewSecondFactor:
     """
     text = random_base32()
     with ctx.database.writing() as connection:
-        row = totp.get(connection, owner.id)
-        if row is not None and row.secret is not None:
+        if has_app(connection, owner.id):
             raise InvalidInput("An authenticator app is already set up.", "Disable it first with a code.")
         totp.set_pending(connection, owner.id, ctx.keys.encrypt(text))
     address = TOTP(text, digits=DIGITS, interval=STEP).provisioning_uri(name=owner.name, issuer_name="Dravo")
@@ -173,12 +200,12 @@ def disable_app(ctx: AppContext, owner: FactorOwner, proof: Proof) -> None:
     Raises:
         InvalidInput: for a wrong proof, or if a second factor is required.
     """
+    checked = check_proof(ctx, owner.id, proof)
     with ctx.database.writing() as connection:
         _check_removable(owner, stored_passkeys.number_of(connection, owner.id))
-        row = totp.get(connection, owner.id)
-        if row is None or row.secret is None:
+        if not has_app(connection, owner.id):
             raise InvalidInput("No authenticator app is set up.", "Reload the page.")
-        _check(ctx, connection, owner, proof)
+        _use(connection, owner, checked)
         totp.delete_totp(connection, owner.id)
         _drop_codes(connection, owner)
         owner.record(connection, "disabled second factor")
@@ -193,8 +220,7 @@ def begin_passkey(ctx: AppContext, owner: FactorOwner) -> PasskeyChallenge:
     Raises:
         InvalidInput: as `passkeys.begin`.
     """
-    with ctx.database.writing() as connection:
-        return passkeys.begin(ctx, connection, owner.id, owner.name)
+    return passkeys.begin(ctx, owner.id, owner.name)
 
 
 def add_passkey(ctx: AppContext, owner: FactorOwner, label: str, response: PasskeyResponse) -> RecoveryCodes:
@@ -203,8 +229,9 @@ def add_passkey(ctx: AppContext, owner: FactorOwner, label: str, response: Passk
     Raises:
         InvalidInput, AlreadyExists.
     """
+    row = passkeys.verified_new(ctx, owner.id, label, response)
     with ctx.database.writing() as connection:
-        passkeys.add(ctx, connection, owner.id, label, response)
+        passkeys.add(connection, response.state, row)
         return _enabled(connection, owner, "added passkey")
 
 
@@ -214,19 +241,14 @@ def delete_passkey(ctx: AppContext, owner: FactorOwner, passkey_id: str, proof: 
     Raises:
         NotFound; InvalidInput: for a wrong proof, or if a second factor is required.
     """
+    checked = check_proof(ctx, owner.id, proof)
     with ctx.database.writing() as connection:
         _check_removable(owner, _number_of_factors(connection, owner.id) - 1)
-        _check(ctx, connection, owner, proof)
+        _use(connection, owner, checked)
         if stored_passkeys.delete_passkey(connection, owner.id, passkey_id) is None:
             raise NotFound(f"You have no passkey with the ID '{passkey_id}'.", "Reload the page.")
         _drop_codes(connection, owner)
         owner.record(connection, "deleted passkey")
-
-
-def ask_passkey(ctx: AppContext, owner_id: str) -> PasskeyChallenge | None:
-    """Return a challenge for the passkeys of an owner, or None without passkeys."""
-    with ctx.database.writing() as connection:
-        return passkeys.ask(ctx, connection, owner_id)
 
 
 # Recovery codes, and checks
@@ -241,21 +263,33 @@ def renew_codes(ctx: AppContext, owner: FactorOwner, proof: Proof) -> RecoveryCo
     Raises:
         InvalidInput: for a wrong proof.
     """
+    checked = check_proof(ctx, owner.id, proof)
     with ctx.database.writing() as connection:
         if has_factor(connection, owner.id):
-            _check(ctx, connection, owner, proof)
+            _use(connection, owner, checked)
         codes = _new_codes(connection, owner.id)
         owner.record(connection, "created recovery codes")
     return RecoveryCodes(codes)
 
 
-def fits(ctx: AppContext, connection: Connection, owner_id: str, proof: Proof) -> bool:
-    """Check a code of the app or a passkey of an owner; each works once. Not a recovery code."""
+def check_proof(ctx: AppContext, owner_id: str, proof: Proof) -> CheckedProof:
+    """Check a code of the app or a passkey of an owner, before `use_proof` uses it up in a short write."""
     if proof.passkey is not None:
-        return passkeys.proves(ctx, connection, owner_id, proof.passkey)
-    row = totp.get(connection, owner_id)
+        return CheckedProof(passkey=passkeys.verified(ctx, owner_id, proof.passkey), by_passkey=True)
+    with ctx.database.reading() as connection:
+        row = totp.get(connection, owner_id)
     counter = _counter(ctx.keys.decrypt(row.secret), proof.code) if row is not None and row.secret else None
-    return counter is not None and totp.use_counter(connection, owner_id, counter)
+    return CheckedProof(proof.code, counter)
+
+
+def use_proof(connection: Connection, owner_id: str, checked: CheckedProof) -> bool:
+    """Use up a code of the app or the response of a passkey; return False if it was wrong or used before.
+
+    Recovery codes have a use of their own, `use_recovery_code`.
+    """
+    if checked.passkey is not None:
+        return passkeys.use(connection, checked.passkey)
+    return checked.counter is not None and totp.use_counter(connection, owner_id, checked.counter)
 
 
 def use_recovery_code(connection: Connection, owner_id: str, code: str) -> bool:
@@ -293,12 +327,17 @@ def _new_codes(connection: Connection, owner_id: str) -> list[str]:
     return codes
 
 
-def _check(ctx: AppContext, connection: Connection, owner: FactorOwner, proof: Proof) -> None:
-    if fits(ctx, connection, owner.id, proof):
+def _use(connection: Connection, owner: FactorOwner, checked: CheckedProof) -> None:
+    """Use up a proof or a recovery code.
+
+    Raises:
+        InvalidInput: if it was wrong or used before.
+    """
+    if use_proof(connection, owner.id, checked):
         return
-    if proof.passkey is not None:
+    if checked.by_passkey:
         raise InvalidInput("The passkey was not accepted.", "Try again, or enter a code.", "code")
-    if not use_recovery_code(connection, owner.id, proof.code):
+    if not use_recovery_code(connection, owner.id, checked.code):
         raise InvalidInput(*WRONG_CODE)
 
 

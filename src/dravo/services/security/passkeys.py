@@ -62,6 +62,21 @@ class PasskeyResponse:
 
 
 @dataclass(frozen=True)
+class VerifiedPasskey:
+    """A passkey that signed the response to a challenge.
+
+    Attributes:
+        step_hash: identifies the challenge, which can be answered once.
+        before, after: the passkey's counter of signatures.
+    """
+
+    id: str
+    step_hash: str
+    before: int
+    after: int
+
+
+@dataclass(frozen=True)
 class RelyingParty:
     """The name under which passkeys are created, and the origin at which browsers use them."""
 
@@ -94,7 +109,7 @@ def list_passkeys(connection: Connection, owner_id: str) -> list[Passkey]:
     ]
 
 
-def begin(ctx: AppContext, connection: Connection, owner_id: str, name: str) -> PasskeyChallenge:
+def begin(ctx: AppContext, owner_id: str, name: str) -> PasskeyChallenge:
     """Return a challenge to create a passkey.
 
     Raises:
@@ -111,7 +126,8 @@ def begin(ctx: AppContext, connection: Connection, owner_id: str, name: str) -> 
     )
 
     party = _party(ctx)
-    known = stored.of_owner(connection, owner_id)
+    with ctx.database.reading() as connection:
+        known = stored.of_owner(connection, owner_id)
     if len(known) >= MOST_OF_OWNER:
         raise InvalidInput(f"You have {MOST_OF_OWNER} passkeys.", "Delete one that you do not use.")
     options = webauthn.generate_registration_options(
@@ -127,17 +143,14 @@ def begin(ctx: AppContext, connection: Connection, owner_id: str, name: str) -> 
             user_verification=UserVerificationRequirement.PREFERRED,
         ),
     )
-    return _challenge(ctx, connection, NEW, owner_id, options)
+    return _challenge(ctx, NEW, owner_id, options)
 
 
-def add(
-    ctx: AppContext, connection: Connection, owner_id: str, label: str, response: PasskeyResponse
-) -> Passkey:
-    """Store the passkey that an authenticator created.
+def verified_new(ctx: AppContext, owner_id: str, label: str, response: PasskeyResponse) -> StoredPasskey:
+    """Return the passkey that an authenticator created, to be stored by `add`.
 
     Raises:
-        InvalidInput: for a label that is too long, or a response that does not answer the challenge;
-            AlreadyExists.
+        InvalidInput: for a label that is too long, or a response that does not answer the challenge.
     """
     import webauthn
     from webauthn.helpers import bytes_to_base64url
@@ -149,38 +162,54 @@ def add(
             f"The name has {len(label)} characters.", f"Use at most {LONGEST_LABEL} characters.", "label"
         )
     party = _party(ctx)
-    challenge = _take(ctx, connection, NEW, owner_id, response.state)
+    with ctx.database.reading() as connection:
+        step = steps.get(connection, digest(response.state), NEW, clock.now())
+    if step is None or step.owner_id != owner_id:
+        raise _answered()
     try:
         made = webauthn.verify_registration_response(
             credential=dict(response.credential),
-            expected_challenge=challenge,
+            expected_challenge=_read(ctx, step),
             expected_rp_id=party.id,
             expected_origin=party.origin,
         )
     except (WebAuthnException, ValueError, TypeError, KeyError) as wrong:
         raise InvalidInput(f"The passkey was not accepted: {wrong}", "Try again.", "passkey") from None
-    now = clock.now()
-    row = StoredPasskey(
+    return StoredPasskey(
         id=new_id(),
         owner_id=owner_id,
         credential_id=bytes_to_base64url(made.credential_id),
         public_key=bytes_to_base64url(made.credential_public_key),
         sign_count=made.sign_count,
         label=label,
-        created_at=now,
+        created_at=clock.now(),
         last_used_at=None,
     )
+
+
+def add(connection: Connection, state: str, row: StoredPasskey) -> None:
+    """Store a new passkey, and use up its challenge.
+
+    Args:
+        state: the secret of the challenge.
+        row: as `verified_new` returns it.
+
+    Raises:
+        InvalidInput: if the challenge was answered already; AlreadyExists.
+    """
+    if steps.take(connection, digest(state), NEW, clock.now()) is None:
+        raise _answered()
     try:
         stored.insert_passkey(connection, row)
     except IntegrityError:
         raise AlreadyExists("This passkey is registered already.", "Use another device.", "passkey") from None
-    return Passkey(row.id, label, now, None)
 
 
-def ask(ctx: AppContext, connection: Connection, owner_id: str) -> PasskeyChallenge | None:
+def ask(ctx: AppContext, owner_id: str) -> PasskeyChallenge | None:
     """Return a challenge for the passkeys of an owner; None if there are none, or they cannot be used."""
     party = relying_party(ctx.public_url)
-    known = stored.of_owner(connection, owner_id)
+    with ctx.database.reading() as connection:
+        known = stored.of_owner(connection, owner_id)
     if not known or party is None:
         return None
     import webauthn
@@ -189,26 +218,25 @@ def ask(ctx: AppContext, connection: Connection, owner_id: str) -> PasskeyChalle
 
     allowed = [PublicKeyCredentialDescriptor(id=base64url_to_bytes(each.credential_id)) for each in known]
     options = webauthn.generate_authentication_options(rp_id=party.id, allow_credentials=allowed)
-    return _challenge(ctx, connection, PROOF, owner_id, options)
+    return _challenge(ctx, PROOF, owner_id, options)
 
 
-def proves(ctx: AppContext, connection: Connection, owner_id: str, response: PasskeyResponse) -> bool:
-    """Return whether a response was signed by a passkey of an owner; a challenge can be answered once."""
+def verified(ctx: AppContext, owner_id: str, response: PasskeyResponse) -> VerifiedPasskey | None:
+    """Return the passkey of an owner that signed a response, to be used by `use`; None if none did."""
     import webauthn
     from webauthn.helpers import base64url_to_bytes
     from webauthn.helpers.exceptions import WebAuthnException
 
     party = _party(ctx)
-    now = clock.now()
-    step = steps.take(connection, digest(response.state), PROOF, now)
+    with ctx.database.reading() as connection:
+        step = steps.get(connection, digest(response.state), PROOF, clock.now())
+        known = stored.of_owner(connection, owner_id)
     named = response.credential.get("id")
-    found = next(
-        (each for each in stored.of_owner(connection, owner_id) if each.credential_id == named), None
-    )
+    found = next((each for each in known if each.credential_id == named), None)
     if step is None or step.owner_id != owner_id or found is None:
-        return False
+        return None
     try:
-        verified = webauthn.verify_authentication_response(
+        signed = webauthn.verify_authentication_response(
             credential=dict(response.credential),
             expected_challenge=_read(ctx, step),
             expected_rp_id=party.id,
@@ -217,8 +245,15 @@ def proves(ctx: AppContext, connection: Connection, owner_id: str, response: Pas
             credential_current_sign_count=found.sign_count,
         )
     except (WebAuthnException, ValueError, TypeError, KeyError):
-        return False
-    return stored.note_use(connection, found.id, found.sign_count, verified.new_sign_count, now)
+        return None
+    return VerifiedPasskey(found.id, step.hash, found.sign_count, signed.new_sign_count)
+
+
+def use(connection: Connection, passkey: VerifiedPasskey) -> bool:
+    """Note the use of a passkey; return False if the challenge was answered already."""
+    now = clock.now()
+    taken = steps.take(connection, passkey.step_hash, PROOF, now)
+    return taken is not None and stored.note_use(connection, passkey.id, passkey.before, passkey.after, now)
 
 
 def _party(ctx: AppContext) -> RelyingParty:
@@ -231,25 +266,22 @@ def _party(ctx: AppContext) -> RelyingParty:
     return party
 
 
-def _challenge(
-    ctx: AppContext, connection: Connection, purpose: str, owner_id: str, options: Any
-) -> PasskeyChallenge:
+def _challenge(ctx: AppContext, purpose: str, owner_id: str, options: Any) -> PasskeyChallenge:
     from webauthn.helpers import bytes_to_base64url, options_to_json_dict
 
     state, now = secrets.token_urlsafe(32), clock.now()
-    # The newest challenge counts, so that nobody can collect them.
-    steps.delete_of_owner(connection, owner_id, purpose)
     data = ctx.keys.encrypt(orjson.dumps(bytes_to_base64url(options.challenge)).decode())
-    step = SignInStep(digest(state), purpose, owner_id, data, 0, later(now, SECONDS))
-    steps.insert_step(connection, step)
-    return PasskeyChallenge(state, options_to_json_dict(options))
+    step = SignInStep(digest(state), purpose, owner_id, data, later(now, SECONDS))
+    challenge = PasskeyChallenge(state, options_to_json_dict(options))
+    with ctx.database.writing() as connection:
+        # The newest challenge counts, so that nobody can collect them.
+        steps.delete_of_owner(connection, owner_id, purpose)
+        steps.insert_step(connection, step)
+    return challenge
 
 
-def _take(ctx: AppContext, connection: Connection, purpose: str, owner_id: str, state: str) -> bytes:
-    step = steps.take(connection, digest(state), purpose, clock.now())
-    if step is None or step.owner_id != owner_id:
-        raise InvalidInput("The challenge has expired or was answered already.", "Try again.", "passkey")
-    return _read(ctx, step)
+def _answered() -> InvalidInput:
+    return InvalidInput("The challenge has expired or was answered already.", "Try again.", "passkey")
 
 
 def _read(ctx: AppContext, step: SignInStep) -> bytes:

@@ -9,7 +9,7 @@ from dravo.core.notifications.event_kinds import RECOVERY_CODE_USED
 from dravo.core.notifications.reporting import Condition
 from dravo.services import settings
 from dravo.services.context import AppContext
-from dravo.services.security import factors
+from dravo.services.security import factors, passkeys
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.factors import (
     FactorOwner,
@@ -98,7 +98,7 @@ def delete_passkey(ctx: AppContext, caller: Caller, passkey_id: str, proof: Proo
 
 def ask_passkey(ctx: AppContext, caller: Caller) -> PasskeyChallenge | None:
     """Return a challenge for the caller's passkeys, or None without passkeys."""
-    return factors.ask_passkey(ctx, caller.operator_id)
+    return passkeys.ask(ctx, caller.operator_id)
 
 
 def renew_codes(ctx: AppContext, caller: Caller, proof: Proof) -> RecoveryCodes:
@@ -138,11 +138,13 @@ def reset(ctx: AppContext, caller: Caller, operator_id: str) -> None:
         record_change(connection, ctx.keys, caller, clock.now(), event)
 
 
-def fits(ctx: AppContext, connection: Connection, row: Operator, proof: Proof) -> bool:
+def proves(ctx: AppContext, row: Operator, proof: Proof) -> bool:
     """Check a proof of an operator's second factor: a code, a passkey or a recovery code; each works once."""
-    return factors.fits(ctx, connection, row.id, proof) or (
-        proof.passkey is None and recovers(connection, row, proof.code)
-    )
+    checked = factors.check_proof(ctx, row.id, proof)
+    with ctx.database.writing() as connection:
+        return factors.use_proof(connection, row.id, checked) or (
+            not checked.by_passkey and recovers(connection, row, checked.code)
+        )
 
 
 def recovers(connection: Connection, row: Operator, code: str) -> bool:

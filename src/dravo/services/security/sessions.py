@@ -18,7 +18,7 @@ from dravo.core.notifications.reporting import Condition
 from dravo.protocols.verified_identity import VerifiedIdentity
 from dravo.services import events, settings
 from dravo.services.context import AppContext
-from dravo.services.security import factors, second_factor
+from dravo.services.security import passkeys, second_factor
 from dravo.services.security.audit_log import AuditEvent, record_change
 from dravo.services.security.factors import Proof
 from dravo.services.security.operators import applications_of, view_of
@@ -104,7 +104,7 @@ def ask_passkey(
         NotSignedIn, TooManyTries: as `sign_in`.
     """
     row, _ = _by_password(ctx, limiter, name, password, address)
-    return factors.ask_passkey(ctx, row.id)
+    return passkeys.ask(ctx, row.id)
 
 
 def _marks(name: str, address: str) -> tuple[str, str]:
@@ -264,9 +264,7 @@ def _check_factor(
     # By name alone, from all addresses: only those who have the password get here, so they lock out nobody
     # else.
     limiter.check(codes_mark(row.id))
-    with ctx.database.writing() as connection:
-        fits = second_factor.fits(ctx, connection, row, proof)
-    if fits:
+    if second_factor.proves(ctx, row, proof):
         limiter.worked(codes_mark(row.id))
     else:
         limiter.failed(*marks, codes_mark(row.id))

@@ -81,6 +81,11 @@ class PasswordUser:
     must_change: bool
     until_at: Instant | None
 
+    @property
+    def names(self) -> tuple[str | None, ...]:
+        """What the user is called: a password should not be made of it."""
+        return (self.user_name, self.display_name, self.email)
+
 
 def users_named(connection: Connection, name_key: str, email_key: str) -> list[PasswordUser]:
     """Return the users with a password who have not left and have a user name or an email address.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from sqlalchemy import Connection, delete, func, insert, select, update
+from sqlalchemy import Connection, delete, func, insert, select
 
 from dravo.core.instants import Instant
 from dravo.store import tables as t
@@ -17,14 +17,12 @@ class SignInStep:
     Attributes:
         hash: the digest of the secret that identifies the step.
         data: encrypted, or None.
-        tries: the number of wrong codes.
     """
 
     hash: str
     purpose: str
     owner_id: str
     data: str | None = field(repr=False)
-    tries: int
     until_at: Instant
 
 
@@ -47,14 +45,6 @@ def take(connection: Connection, step_hash: str, purpose: str, now: Instant) -> 
     s = t.sign_in_step.c
     gone = connection.execute(delete(t.sign_in_step).where(s.hash == step_hash, s.purpose == purpose))
     return found if gone.rowcount == 1 else None
-
-
-def note_try(connection: Connection, step_hash: str) -> int:
-    """Count a wrong code; return the number of wrong codes so far."""
-    s = t.sign_in_step.c
-    here = s.hash == step_hash
-    connection.execute(update(t.sign_in_step).where(here).values(tries=s.tries + 1))
-    return int(connection.execute(select(s.tries).where(here)).scalar() or 0)
 
 
 def delete_of_owner(connection: Connection, owner_id: str, purpose: str | None = None) -> None:

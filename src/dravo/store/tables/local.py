@@ -83,7 +83,6 @@ sign_in_step = Table(
     Column("purpose", String(20), nullable=False),
     Column("owner_id", String(36), nullable=False, index=True),
     Column("data", Text),
-    Column("tries", Integer, nullable=False, server_default="0"),
     at("until_at", nullable=False),
 )
 Index("ix_sign_in_step_until", sign_in_step.c.until_at)

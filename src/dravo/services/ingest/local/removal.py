@@ -53,9 +53,13 @@ def remove(
     with ctx.database.reading() as connection:
         found = _found(connection, names)
         cleared = changes_preview.check(connection, _planned(ctx, connection, found), caller, sure)
-    for number, (user, record) in enumerate(found):
+    for number, (user, record) in enumerate(found, 1):
         local_users.remove_record(ctx, caller, user, record, cleared)
-        jobs.report_progress(number + 1, len(found))
+        try:
+            jobs.report_progress(number, len(found))
+        except jobs.JobStopped:
+            # What was done stays: the number tells how far it came.
+            return RemovalResult(number)
     return RemovalResult(len(found))
 
 

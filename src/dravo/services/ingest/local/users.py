@@ -160,8 +160,17 @@ def change(
     return str(row.id)
 
 
-def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCONFIRMED) -> None:
+def remove(
+    ctx: AppContext,
+    caller: Caller,
+    user: str,
+    sure: Confirmation = UNCONFIRMED,
+    also: Callable[[Connection], None] = lambda _: None,
+) -> None:
     """Mark a local user as left; access and accounts end as for any leaver.
+
+    Args:
+        also: is called in the same transaction; what it raises prevents the removal.
 
     Raises:
         NotFound, InvalidInput; StalePreview, NeedsConfirmation.
@@ -170,20 +179,27 @@ def remove(ctx: AppContext, caller: Caller, user: str, sure: Confirmation = UNCO
         row, record = _record_of(connection, user)
         planned = _planned(ctx, connection, row, record, None)
         cleared = changes_preview.check(connection, planned, caller, sure)
-    remove_record(ctx, caller, row, record, cleared)
+    remove_record(ctx, caller, row, record, cleared, also)
 
 
 def remove_record(
-    ctx: AppContext, caller: Caller, row: User, record: StoredRecord, confirmed: tuple[str, str] | None
+    ctx: AppContext,
+    caller: Caller,
+    row: User,
+    record: StoredRecord,
+    confirmed: tuple[str, str] | None,
+    also: Callable[[Connection], None] = lambda _: None,
 ) -> None:
     """Remove the record of a local user, who leaves.
 
     Args:
         confirmed: as `preview.check` returns it.
+        also: as in `remove`.
     """
 
     def writes(_: IngestChange) -> Callable[[Connection], None]:
         def write(connection: Connection) -> None:
+            also(connection)
             invitations.close_of_user(connection, row.id, clock.now())
             personal = {"user_name": row.user_name}
             event = AuditEvent("marked user as left", "user", row.id, details={}, personal=personal)

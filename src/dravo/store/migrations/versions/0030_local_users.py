@@ -94,7 +94,6 @@ def upgrade() -> None:
         sa.Column("purpose", sa.String(20), nullable=False),
         sa.Column("owner_id", sa.String(36), nullable=False),
         sa.Column("data", sa.Text),
-        sa.Column("tries", sa.Integer, server_default="0", nullable=False),
         sa.Column("until_at", sa.String(27), nullable=False),
         sa.PrimaryKeyConstraint("hash", name="pk_sign_in_step"),
     )

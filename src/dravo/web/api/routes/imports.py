@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import base64
-
 from flask import Response
 
-from dravo.core.errors import InvalidInput
 from dravo.services.access import user_detail
 from dravo.services.access.user_detail import UserDetail
 from dravo.services.changes.preview import Preview
@@ -20,6 +17,7 @@ from dravo.services.ingest.conflicts import ConflictDecisions, SourceConflict
 from dravo.services.ingest.run_log import RunOptions
 from dravo.services.sources import priority as source_priority
 from dravo.services.sources.sources import SourceLine
+from dravo.services.uploads import file_content
 from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
@@ -105,12 +103,7 @@ def put_file(path: KeyPath, body: FileRequest) -> ImportSettings:
 
     Replaces the existing file. The content is base64, at most 100 MB.
     """
-    try:
-        content = base64.b64decode(body.content, validate=True)
-    except ValueError:
-        raise InvalidInput(
-            "The file content is not valid base64.", "Send the file in base64.", "content"
-        ) from None
+    content = file_content(body.content, "content")
     return import_config.put_file(app_context(), caller(), path.key, body.name, content)
 
 

@@ -20,6 +20,7 @@ from dravo.services.local_users.invitations import InvitationLine, InvitationRes
 from dravo.services.local_users.one_time_passwords import OneTimePassword
 from dravo.services.local_users.own_security import LocalSignIn
 from dravo.services.local_users.password_checks import CheckRequest, PasswordCheck
+from dravo.services.uploads import file_content
 from dravo.store.pagination import ItemList, Page
 from dravo.web.api.auth import api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.openapi import responses
@@ -36,8 +37,8 @@ from dravo.web.api.schemas.users import UserPath
 from dravo.web.bodies import LARGEST_SINGLE
 
 routes = api_blueprint("invitations")
-# A CSV file in JSON, where a character may take six.
-LARGEST = max(LARGEST_SINGLE, 26_000_000)
+# A list, or a CSV file in base64.
+LARGEST = max(LARGEST_SINGLE, 6_000_000)
 
 
 @routes.get("/invitations", responses=responses("local_users.PageOfInvitations"))
@@ -74,7 +75,7 @@ def preview_invitations(body: InviteRequest) -> InvitationPreview:
 def _request_of(body: InviteRequest) -> InvitationRequest:
     return InvitationRequest(
         users=[each.model_dump() for each in body.users],
-        csv=body.csv,
+        csv=file_content(body.csv, "csv"),
         defaults=InvitationDefaults(tuple(body.groups), body.application, body.role, body.until),
         with_passwords=body.with_passwords,
         expect=body.expect,

@@ -18,7 +18,12 @@ Password = Annotated[str, Field(max_length=1_000)]
 class InvitedUserFields(RequestModel):
     """A user to invite. Empty fields are omitted."""
 
-    email: str = Field("", max_length=300, description="Email address to which the invitation goes.")
+    email: str = Field(
+        "",
+        max_length=600,
+        description="Email address to which the invitation goes, with names if wanted: "
+        "`Ida Vosper <ida@fernhollow.example>`.",
+    )
     user_name: str = Field("", max_length=300, description="User name; empty for the email address.")
     given_name: Text = ""
     family_name: Text = ""
@@ -36,9 +41,9 @@ class InviteRequest(RequestModel):
     users: list[InvitedUserFields] = Field([], max_length=1_000, description="Users to invite.")
     csv: str = Field(
         "",
-        max_length=4_200_000,
-        description="CSV file with column names in its first line: `email`, and if wanted attributes of "
-        "local users, `groups` (separated by semicolons), `application`, `role`, `until`.",
+        max_length=5_700_000,
+        description="CSV file in base64, with column names in its first line: `email`, and if wanted "
+        "attributes of local users, `groups` (separated by semicolons), `application`, `role`, `until`.",
     )
     groups: list[Text] = Field(
         [], max_length=100, description="Local groups by name or ID, for users without groups of their own."
@@ -283,7 +288,6 @@ class PasswordSignIn(Model):
 
     outcome: str = Field(description="Outcome: signed_in, second_factor or new_password.")
     state: str = Field(description="Secret for the next step; empty if there is none.")
-    app: bool = Field(description="Whether the user has an authenticator app.")
     passkey: bool = Field(description="Whether the user has passkeys.")
 
 

@@ -29,6 +29,7 @@ from dravo.services.applications.templates import FromTemplate
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.provisioning import groups as group_provisioning
 from dravo.services.provisioning.groups import ProvisionedGroup
+from dravo.services.uploads import file_content
 from dravo.store.pagination import Page
 from dravo.web.api.auth import ALL, PATH, api_blueprint, app_context, caller, needs, page_request
 from dravo.web.api.downloads import png_response
@@ -94,7 +95,7 @@ def set_icon(path: KeyPath, body: IconRequest) -> ApplicationDetail:
 
     Takes PNG, JPEG, WebP or GIF. Dravo draws the image again as PNG.
     """
-    return icons.set_icon(app_context(), caller(), path.key, icons.decoded(body.image))
+    return icons.set_icon(app_context(), caller(), path.key, file_content(body.image, "image"))
 
 
 @routes.delete("/applications/<key>/icon", responses=responses("applications.applications.Application"))

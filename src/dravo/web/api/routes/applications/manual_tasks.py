@@ -9,6 +9,7 @@ from dravo.services.applications.account_list_comparison import ListComparison
 from dravo.services.applications.manual_tasks import ManualTask, TaskMark
 from dravo.services.changes.effects import PreviewedEffects
 from dravo.services.results import Number
+from dravo.services.uploads import file_content
 from dravo.store.pagination import Page
 from dravo.store.provisioning.manual import ManualTaskFilter
 from dravo.web.api.auth import PATH, api_blueprint, app_context, caller, needs, page_request
@@ -83,7 +84,7 @@ def compare_account_list(path: KeyPath, body: CompareListRequest) -> ListCompari
 
     Takes a CSV export of the application's accounts. Changes nothing without `mark_done`.
     """
-    content = account_list_comparison.decoded(body.content)
+    content = file_content(body.content, "content")
     columns = body.columns.model_dump(exclude_none=True) if body.columns else {}
     return account_list_comparison.compare(
         app_context(), caller(), path.key, content, columns, mark=body.mark_done

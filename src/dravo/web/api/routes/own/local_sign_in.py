@@ -12,7 +12,7 @@ from dravo.services.local_users import acceptance, own_security, password_sign_i
 from dravo.services.local_users.acceptance import OpenInvitation
 from dravo.services.local_users.own_security import OwnSecurity
 from dravo.services.local_users.passwords import ChosenPassword
-from dravo.services.security import factors
+from dravo.services.security import factors, passkeys
 from dravo.services.security.factors import FactorOwner, NewSecondFactor, RecoveryCodes
 from dravo.services.security.passkeys import PasskeyChallenge
 from dravo.services.security.rate_limits import RateLimiter
@@ -56,7 +56,6 @@ class PasswordSignIn:
 
     outcome: str
     state: str
-    app: bool
     passkey: bool
 
 
@@ -79,7 +78,7 @@ def _signed_in(content: GoTo | PasswordSignIn, session: str) -> Response:
 
 
 def _next_step(came: password_sign_in.PasswordSignIn) -> Response:
-    return _signed_in(PasswordSignIn(came.outcome, came.state, came.app, came.passkey), came.session)
+    return _signed_in(PasswordSignIn(came.outcome, came.state, came.passkey), came.session)
 
 
 # Invitations
@@ -167,6 +166,7 @@ def request_password_reset(body: ForgottenPasswordRequest) -> Response:
 
     Emails a link to a local user. Does not reveal whether the address exists.
     """
+    current_app.config["SSO_LIMITER"].hit(f"resets from {place()}")
     resets.request(app_context(), current_app.config["LETTER_LIMITER"], body.email, place())
     return Response(status=204)
 
@@ -277,7 +277,7 @@ def ask_users_passkey() -> PasskeyOffer:
 
     Returns a challenge for the passkeys, to confirm a change.
     """
-    return PasskeyOffer(factors.ask_passkey(app_context(), _owner().id))
+    return PasskeyOffer(passkeys.ask(app_context(), _owner().id))
 
 
 @routes.post("/me/passkeys/<id>/delete", responses=responses("local_users.OwnSecurity"))
